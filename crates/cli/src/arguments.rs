@@ -1,0 +1,235 @@
+//! What can be typed, and nothing of what it does.
+
+use std::ffi::OsString;
+use std::path::PathBuf;
+
+use clap::Args;
+use clap::CommandFactory;
+use clap::Parser;
+use clap::Subcommand;
+use clap::ValueEnum;
+
+/// Make again only what has a reason to be made again.
+///
+/// Without a command, brings the default targets of the project up to date. Names of files and tasks
+/// can be given directly: `handloom out/report.html`.
+#[derive(Debug, Parser)]
+#[command(
+    name = "handloom",
+    version,
+    disable_help_subcommand = true,
+    max_term_width = 100
+)]
+pub struct Arguments {
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+    /// Options of all commands.
+    #[command(flatten)]
+    pub common: Common,
+}
+
+/// Options of all commands.
+#[derive(Args, Clone, Debug)]
+#[command(next_help_heading = "Options of all commands")]
+pub struct Common {
+    /// Work as if called in this folder.
+    #[arg(long, global = true, value_name = "FOLDER")]
+    pub project: Option<PathBuf>,
+    /// Set a variable of the description for this run.
+    #[arg(long = "let", global = true, value_name = "NAME=WORDS")]
+    pub lets: Vec<String>,
+    /// When to use colours.
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub color: ColorChoice,
+    /// Say only what went wrong.
+    #[arg(short, long, global = true, conflicts_with = "verbose")]
+    pub quiet: bool,
+    /// Say more: each reason, and each script that runs.
+    #[arg(short, long, global = true)]
+    pub verbose: bool,
+}
+
+/// When to use colours.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum ColorChoice {
+    /// On a terminal, unless NO_COLOR is set.
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Bring targets up to date and run tasks.
+    Weave(WeaveArguments),
+    /// Run one task with arguments.
+    Run(RunArguments),
+    /// Show what can be made and run.
+    List(ListArguments),
+    /// Write the demonstration project into a folder and weave it.
+    Demo(DemoArguments),
+}
+
+/// How to run.
+#[derive(Args, Clone, Debug)]
+pub struct RunningArguments {
+    /// Jobs that may run at once [default: the number of cores].
+    #[arg(short, long, value_name = "N")]
+    pub jobs: Option<usize>,
+    /// What to do when a recipe fails.
+    #[arg(long, value_name = "WHAT", default_value = "stop")]
+    pub on_failure: OnFailure,
+    /// Write what happens to a file, one JSON object a line; `-` is standard output.
+    #[arg(long, value_name = "FILE")]
+    pub events: Option<PathBuf>,
+    /// Fail at once when another run works in this project, instead of waiting for it.
+    #[arg(long)]
+    pub no_wait: bool,
+}
+
+/// What to do when a recipe fails.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum OnFailure {
+    /// Begin nothing new.
+    Stop,
+    /// Finish all that does not depend on it.
+    Continue,
+}
+
+/// `handloom weave`
+#[derive(Args, Debug)]
+pub struct WeaveArguments {
+    /// Files, tasks, folders or quoted patterns [default: what the description calls default].
+    #[arg(value_name = "NAME")]
+    pub names: Vec<String>,
+    /// Make the named ones, reason or not.
+    #[arg(long)]
+    pub remake: bool,
+    /// How to run.
+    #[command(flatten)]
+    pub running: RunningArguments,
+}
+
+/// `handloom run`
+#[derive(Args, Debug)]
+pub struct RunArguments {
+    /// The task.
+    #[arg(value_name = "TASK")]
+    pub task: String,
+    /// Values of its parameters, in order or as name=value.
+    #[arg(value_name = "VALUE")]
+    pub values: Vec<String>,
+    /// Words that the task hands on.
+    #[arg(last = true, value_name = "EXTRA")]
+    pub extra: Vec<String>,
+    /// How to run.
+    #[command(flatten)]
+    pub running: RunningArguments,
+}
+
+/// `handloom list`
+#[derive(Args, Debug)]
+pub struct ListArguments {
+    /// Show every step, not one line for each target.
+    #[arg(long)]
+    pub all: bool,
+    /// How to answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    pub format: Format,
+}
+
+/// How to answer a question.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    /// For people.
+    Text,
+    /// For programs.
+    Json,
+}
+
+/// `handloom demo`
+#[derive(Args, Debug)]
+pub struct DemoArguments {
+    /// The folder to write to; it must not hold anything.
+    #[arg(value_name = "FOLDER", default_value = "vellan-almanac")]
+    pub folder: PathBuf,
+    /// How to run.
+    #[command(flatten)]
+    pub running: RunningArguments,
+}
+
+/// Puts `weave` in front of names that are no command: `handloom out/a` means `handloom weave out/a`.
+#[must_use]
+pub fn with_command(arguments: Vec<OsString>) -> Vec<OsString> {
+    let command = Arguments::command();
+    let takes_value = |written: &str| {
+        let all = command.get_arguments().chain(
+            command
+                .get_subcommands()
+                .filter(|sub| sub.get_name() == "weave")
+                .flat_map(clap::Command::get_arguments),
+        );
+        let mut all = all;
+        all.any(|argument| {
+            let names = written == format!("--{}", argument.get_long().unwrap_or("\0"))
+                || argument
+                    .get_short()
+                    .is_some_and(|short| written == format!("-{short}"));
+            names && argument.get_action().takes_values()
+        })
+    };
+    let mut at = 1;
+    while at < arguments.len() {
+        let text = arguments[at].to_string_lossy();
+        if matches!(&*text, "-h" | "--help" | "-V" | "--version") {
+            return arguments;
+        }
+        if text == "--" || !text.starts_with('-') || text == "-" {
+            if command.get_subcommands().any(|sub| sub.get_name() == text) {
+                return arguments;
+            }
+            break;
+        }
+        at += if takes_value(&text) { 2 } else { 1 };
+    }
+    let mut with = arguments;
+    with.insert(1.min(with.len()), OsString::from("weave"));
+    with
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn typed(line: &str) -> String {
+        let words = line.split(' ').map(OsString::from).collect();
+        let words: Vec<String> = with_command(words)
+            .into_iter()
+            .map(|word| word.into_string().unwrap())
+            .collect();
+        words.join(" ")
+    }
+
+    #[test]
+    fn weave_is_put_in_front_of_names() {
+        assert_eq!(typed("handloom"), "handloom weave");
+        assert_eq!(typed("handloom out/a"), "handloom weave out/a");
+        assert_eq!(typed("handloom -j 4 list"), "handloom -j 4 list");
+        assert_eq!(typed("handloom -j 4 lists"), "handloom weave -j 4 lists");
+        assert_eq!(
+            typed("handloom --let a=b --quiet"),
+            "handloom weave --let a=b --quiet"
+        );
+        assert_eq!(typed("handloom --help"), "handloom --help");
+        assert_eq!(typed("handloom -- list"), "handloom weave -- list");
+    }
+
+    #[test]
+    fn the_definitions_are_consistent() {
+        Arguments::command().debug_assert();
+    }
+}

@@ -1,0 +1,308 @@
+//! `handloom list`: what can be made and run.
+
+use std::process::ExitCode;
+
+use serde::Serialize;
+
+use handloom_core::project::Build;
+use handloom_core::project::Project;
+use handloom_core::project::Step;
+use handloom_core::project::TaskNode;
+use handloom_core::project::folders::Folders;
+use handloom_core::project::script::usage;
+use handloom_core::project::values::Vars;
+use handloom_core::text::Diagnostic;
+use handloom_core::weave::Around;
+
+use crate::arguments::Common;
+use crate::arguments::Format;
+use crate::arguments::ListArguments;
+use crate::context::Located;
+use crate::context::Opened;
+use crate::context::env;
+use crate::failure::Failure;
+use crate::ui::Ui;
+use crate::ui::style::Role;
+use crate::ui::text;
+
+/// A step or target, as programs read it.
+#[derive(Serialize)]
+struct TargetJson<'a> {
+    outputs: Vec<&'a str>,
+    about: Option<&'a str>,
+    needs: Vec<&'a str>,
+    part: &'a str,
+}
+
+#[derive(Serialize)]
+struct ParameterJson<'a> {
+    name: &'a str,
+    default: Option<&'a str>,
+}
+
+#[derive(Serialize)]
+struct TaskJson<'a> {
+    name: &'a str,
+    about: Option<&'a str>,
+    parameters: Vec<ParameterJson<'a>>,
+    part: &'a str,
+}
+
+#[derive(Serialize)]
+struct ListJson<'a> {
+    targets: Vec<TargetJson<'a>>,
+    tasks: Vec<TaskJson<'a>>,
+}
+
+/// Carries the command out.
+pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCode, Failure> {
+    let opened = Opened::open(Located::find(common)?, common, ui, false)?;
+    let around = Around::new(
+        &opened.disk,
+        &opened.clock,
+        &opened.ledger,
+        &env,
+        None,
+        opened.root_text(),
+    );
+    let folders = Folders::new(&opened.disk);
+    let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
+    let project = Build {
+        vars: &vars,
+        settled: None,
+    }
+    .project();
+    let (errors, warnings): (Vec<_>, Vec<_>) = vars
+        .take_diagnostics()
+        .into_iter()
+        .partition(Diagnostic::is_error);
+    if !errors.is_empty() {
+        return Err(opened.wrong(errors));
+    }
+    match arguments.format {
+        Format::Json => {
+            let json = json(&vars, &project);
+            let text = serde_json::to_string_pretty(&json)
+                .map_err(|error| Failure::io("can't write JSON", error.into()))?;
+            ui.print(&format!("{text}\n"))?;
+        }
+        Format::Text => {
+            ui.diagnostics(&opened.description.sources, &warnings);
+            let rows = rows(&vars, &project, arguments.all);
+            ui.print(&render(&rows, &opened.located.folder, ui))?;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn json<'p>(vars: &'p Vars<'_>, project: &'p Project<'_>) -> ListJson<'p> {
+    let part =
+        |part: handloom_core::project::PartId| vars.description.parts[part.index()].folder.as_str();
+    ListJson {
+        targets: project
+            .steps
+            .iter()
+            .map(|step| TargetJson {
+                outputs: outputs(project, step),
+                about: project.decl(step).clauses.about,
+                needs: project
+                    .open_needs(project.step_needs(step))
+                    .map(|(_, path)| project.paths.get(path))
+                    .collect(),
+                part: part(project.decl(step).part),
+            })
+            .collect(),
+        tasks: project
+            .tasks
+            .iter()
+            .map(|task| TaskJson {
+                name: &task.decl.name,
+                about: task.decl.clauses.about,
+                parameters: parameters(vars, task),
+                part: part(task.decl.part),
+            })
+            .collect(),
+    }
+}
+
+fn parameters<'p>(vars: &'p Vars<'_>, task: &'p TaskNode<'_>) -> Vec<ParameterJson<'p>> {
+    task.decl
+        .syntax
+        .parameters
+        .iter()
+        .map(|parameter| ParameterJson {
+            name: &parameter.name.text,
+            default: parameter
+                .default
+                .as_ref()
+                .map(|word| vars.description.sources.slice(word.span)),
+        })
+        .collect()
+}
+
+fn outputs<'p>(project: &'p Project<'_>, step: &Step) -> Vec<&'p str> {
+    project
+        .step_outputs(step)
+        .iter()
+        .map(|&(_, path)| project.paths.get(path))
+        .collect()
+}
+
+/// A line of the list.
+struct Row {
+    part: String,
+    task: bool,
+    name: String,
+    /// How many steps it stands for, when it is not just one.
+    steps: Option<usize>,
+    about: String,
+    is_default: bool,
+}
+
+fn rows(vars: &Vars<'_>, project: &Project<'_>, all: bool) -> Vec<Row> {
+    let mut rows = Vec::new();
+    let part =
+        |part: handloom_core::project::PartId| vars.description.parts[part.index()].folder.clone();
+    let defaults: Vec<u32> = project
+        .defaults
+        .iter()
+        .filter_map(|(_, what)| match what {
+            handloom_core::project::What::Path(path) => project.maker(*path).map(|step| step.0),
+            _ => None,
+        })
+        .collect();
+    let mut counts = vec![0usize; project.decls.len()];
+    for step in &project.steps {
+        counts[step.decl as usize] += 1;
+    }
+    if all {
+        for (index, step) in project.steps.iter().enumerate() {
+            let decl = project.decl(step);
+            rows.push(Row {
+                part: part(decl.part),
+                task: false,
+                name: outputs(project, step).join(" "),
+                steps: None,
+                about: decl.clauses.about.unwrap_or_default().to_owned(),
+                is_default: defaults.iter().any(|&default| default as usize == index),
+            });
+        }
+    } else {
+        for (index, decl) in project.decls.iter().enumerate() {
+            let written: Vec<&str> = decl
+                .syntax
+                .outputs
+                .iter()
+                .flat_map(|group| &group.items)
+                .map(|item| vars.description.sources.slice(item.word.span))
+                .collect();
+            let folder = part(decl.part);
+            let name = written
+                .iter()
+                .map(|word| format!("{folder}{word}"))
+                .collect::<Vec<_>>()
+                .join(" ");
+            let varies = !decl.holes.is_empty();
+            rows.push(Row {
+                part: folder,
+                task: false,
+                name,
+                steps: varies.then_some(counts[index]),
+                about: decl.clauses.about.unwrap_or_default().to_owned(),
+                is_default: defaults
+                    .iter()
+                    .any(|&default| project.steps[default as usize].decl as usize == index),
+            });
+        }
+    }
+    for task in &project.tasks {
+        rows.push(Row {
+            part: part(task.decl.part),
+            task: true,
+            name: usage(&task.decl),
+            steps: None,
+            about: task.decl.clauses.about.unwrap_or_default().to_owned(),
+            is_default: false,
+        });
+    }
+    rows
+}
+
+fn render(rows: &[Row], _folder: &str, ui: Ui) -> String {
+    let mut out = String::new();
+    let mut parts: Vec<&str> = rows.iter().map(|row| row.part.as_str()).collect();
+    parts.dedup();
+    let mut seen: Vec<&str> = Vec::new();
+    for part in parts {
+        if seen.contains(&part) {
+            continue;
+        }
+        seen.push(part);
+        for (task, title) in [
+            (false, "files that can be made"),
+            (true, "tasks that can be run"),
+        ] {
+            let block: Vec<&Row> = rows
+                .iter()
+                .filter(|row| row.part == part && row.task == task)
+                .collect();
+            if block.is_empty() {
+                continue;
+            }
+            let title = if part.is_empty() {
+                title.to_owned()
+            } else {
+                format!("{title} in {part}")
+            };
+            if !out.is_empty() {
+                out.push('\n');
+            }
+            out.push_str(&format!(
+                "{}\n",
+                ui.out.paint(Role::Title, &text::safe(&title))
+            ));
+            block_rows(&block, ui, &mut out);
+        }
+    }
+    if rows.is_empty() {
+        out.push_str("the description has no target and no task yet\n");
+    }
+    out
+}
+
+fn block_rows(block: &[&Row], ui: Ui, out: &mut String) {
+    const WIDEST: usize = 48;
+    let width = block
+        .iter()
+        .map(|row| row.name.chars().count())
+        .filter(|&width| width <= WIDEST)
+        .max()
+        .unwrap_or(0);
+    for row in block {
+        let name = text::safe(&row.name);
+        let mut line = format!("  {}", ui.out.paint(Role::Name, &name));
+        let mut notes = row.about.lines().next().unwrap_or_default().to_owned();
+        if let Some(steps) = row.steps {
+            let count = text::count(steps, "step");
+            notes = if notes.is_empty() {
+                format!("({count})")
+            } else {
+                format!("{notes} ({count})")
+            };
+        }
+        if row.is_default {
+            notes = format!("{notes} [default]").trim_start().to_owned();
+        }
+        if !notes.is_empty() {
+            let length = name.chars().count();
+            if length > width {
+                line.push_str(&format!("\n  {:width$}", ""));
+            } else {
+                line.push_str(&" ".repeat(width - length));
+            }
+            line.push_str(&format!("  {}", text::safe(&notes)));
+        }
+        out.push_str(&line);
+        out.push('\n');
+    }
+}

@@ -1,0 +1,49 @@
+//! The commands, one file each, and what they have in common.
+
+mod demo;
+mod list;
+mod run;
+mod weave;
+
+use std::ffi::OsString;
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use crate::arguments::Arguments;
+use crate::arguments::Command;
+use crate::arguments::with_command;
+use crate::failure::Failure;
+use crate::ui::Ui;
+
+/// Does what was typed; gives the exit status.
+pub fn run(arguments: impl Iterator<Item = OsString>) -> ExitCode {
+    let arguments = match Arguments::try_parse_from(with_command(arguments.collect())) {
+        Ok(arguments) => arguments,
+        Err(error) => {
+            // Help that nobody reads to its end is no failure.
+            let _ = error.print();
+            return ExitCode::from(if error.use_stderr() {
+                crate::failure::DESCRIPTION
+            } else {
+                crate::failure::DONE
+            });
+        }
+    };
+    let ui = Ui::new(&arguments.common);
+    let result = dispatch(&arguments, ui);
+    result.unwrap_or_else(|failure| {
+        ui.failure(&failure);
+        failure.code()
+    })
+}
+
+fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, Failure> {
+    let common = &arguments.common;
+    match &arguments.command {
+        Command::Weave(weave) => weave::run(common, weave, ui),
+        Command::Run(run) => run::run(common, run, ui),
+        Command::List(list) => list::run(common, list, ui),
+        Command::Demo(demo) => demo::run(common, demo, ui),
+    }
+}

@@ -1,0 +1,139 @@
+//! `handloom run`: one task with arguments.
+
+use std::process::ExitCode;
+
+use handloom_core::project::Build;
+use handloom_core::project::TaskNode;
+use handloom_core::project::folders::Folders;
+use handloom_core::project::paths::from_root;
+use handloom_core::project::script::TaskCall;
+use handloom_core::project::script::usage;
+use handloom_core::project::values::Vars;
+use handloom_core::text::nearest;
+use handloom_core::weave::Around;
+
+use crate::arguments::Common;
+use crate::arguments::RunArguments;
+use crate::commands::weave;
+use crate::context::Located;
+use crate::context::Opened;
+use crate::context::env;
+use crate::failure::Failure;
+use crate::ui::Ui;
+
+/// Carries the command out.
+pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode, Failure> {
+    let located = Located::find(common)?;
+    let (_lock, opened) = weave::open(common, located, arguments.running.no_wait, ui)?;
+    let (name, call) = bind(&opened, arguments)?;
+    let work = weave::Work {
+        names: vec![name.clone()],
+        call: Some((name, call)),
+        remake: false,
+        running: &arguments.running,
+    };
+    let (summary, stop) = weave::weave_opened(&opened, &work, ui)?;
+    Ok(weave::exit_code(&summary, &stop))
+}
+
+/// The task's full name, and its arguments by name.
+fn bind(opened: &Opened, arguments: &RunArguments) -> Result<(String, TaskCall), Failure> {
+    let around = Around::new(
+        &opened.disk,
+        &opened.clock,
+        &opened.ledger,
+        &env,
+        None,
+        opened.root_text(),
+    );
+    let folders = Folders::new(&opened.disk);
+    let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
+    let project = Build {
+        vars: &vars,
+        settled: None,
+    }
+    .project();
+    let mut folder = opened.located.folder.as_str();
+    let found = loop {
+        let name = from_root(folder, &arguments.task);
+        if let Some(task) = project.task_named(&name) {
+            break Some(task);
+        }
+        if folder.is_empty() {
+            break None;
+        }
+        let above = &folder[..folder.len() - 1];
+        folder = &above[..above.rfind('/').map_or(0, |at| at + 1)];
+    };
+    let Some(task) = found else {
+        let names = project.tasks.iter().map(|task| task.decl.name.as_str());
+        let help = match nearest(&arguments.task, names) {
+            Some(near) => format!("did you mean `handloom run {near}`?"),
+            None => "`handloom list` shows the tasks".to_owned(),
+        };
+        return Err(Failure::usage(
+            format!("no task is called `{}`", arguments.task),
+            help,
+        ));
+    };
+    let node = &project.tasks[task.index()];
+    Ok((node.decl.name.clone(), call(node, arguments)?))
+}
+
+fn call(task: &TaskNode<'_>, arguments: &RunArguments) -> Result<TaskCall, Failure> {
+    let decl = &task.decl;
+    let wrong = |what: String| {
+        Failure::usage(
+            what,
+            format!("the task is run as: handloom run {}", usage(decl)),
+        )
+    };
+    let parameters = &decl.syntax.parameters;
+    let mut call = TaskCall::default();
+    for value in &arguments.values {
+        let named = value.split_once('=').filter(|(name, _)| {
+            parameters
+                .iter()
+                .any(|parameter| &*parameter.name.text == *name)
+        });
+        let (name, value) = match named {
+            Some((name, value)) => (name.to_owned(), value.to_owned()),
+            None => {
+                let next = parameters
+                    .iter()
+                    .find(|parameter| !call.values.contains_key(&*parameter.name.text));
+                let Some(next) = next else {
+                    return Err(wrong(format!(
+                        "`{value}` is one value too many for `{}`",
+                        decl.name
+                    )));
+                };
+                (next.name.text.to_string(), value.clone())
+            }
+        };
+        if call.values.insert(name.clone(), value).is_some() {
+            return Err(wrong(format!("`{name}` is given twice")));
+        }
+    }
+    let missing = parameters.iter().find(|parameter| {
+        parameter.default.is_none() && !call.values.contains_key(&*parameter.name.text)
+    });
+    if let Some(missing) = missing {
+        return Err(wrong(format!(
+            "`{}` needs a value for `{}`",
+            decl.name, missing.name.text
+        )));
+    }
+    call.extra.clone_from(&arguments.extra);
+    let asks_for_extra = decl.clauses.recipe.is_some_and(|recipe| {
+        handloom_core::project::decl::script_names(recipe).any(|(name, _)| name == "extra")
+    });
+    if !call.extra.is_empty() && !asks_for_extra {
+        return Err(wrong(format!(
+            "`{}` takes no extra words, but got: {}",
+            decl.name,
+            call.extra.join(" ")
+        )));
+    }
+    Ok(call)
+}

@@ -1,0 +1,285 @@
+//! Where the project is, and everything a command needs of it.
+
+use std::cell::RefCell;
+use std::path::Component;
+use std::path::Path;
+use std::path::PathBuf;
+use std::process::Command;
+use std::process::Stdio;
+
+use handloom_core::language::TopItem;
+use handloom_core::ledger::Damage;
+use handloom_core::ledger::Ledger;
+use handloom_core::ledger::RealStorage;
+use handloom_core::project::Description;
+use handloom_core::project::description::FILE_NAME;
+use handloom_core::project::overrides::SetOutside;
+use handloom_core::project::surroundings::Overrides;
+use handloom_core::project::surroundings::Surroundings;
+use handloom_core::text::Diagnostic;
+use handloom_core::weave::Around;
+use handloom_core::world::RealDisk;
+use handloom_core::world::SystemClock;
+
+use crate::arguments::Common;
+use crate::failure::Failure;
+use crate::settings;
+use crate::ui::Ui;
+
+/// The folder of Hand Loom's own files, below the root.
+pub const OWN: &str = ".handloom";
+
+/// A project that was found.
+#[derive(Debug)]
+pub struct Located {
+    /// Its folder, absolute.
+    pub root: PathBuf,
+    /// The folder the user is in, from the root: empty, or ending with a slash.
+    pub folder: String,
+}
+
+impl Located {
+    /// Finds the project around the folder that the options name, or the current one.
+    pub fn find(common: &Common) -> Result<Self, Failure> {
+        let start = match &common.project {
+            Some(folder) => folder.canonicalize().map_err(|error| {
+                Failure::io(format!("can't enter `{}`", folder.display()), error)
+            })?,
+            None => std::env::current_dir()
+                .map_err(|error| Failure::io("can't tell the current folder", error))?,
+        };
+        let nearest = start
+            .ancestors()
+            .find(|folder| folder.join(FILE_NAME).is_file())
+            .ok_or_else(|| {
+                Failure::usage(
+                    format!(
+                        "there is no `{FILE_NAME}` in `{}` or in a folder above it",
+                        start.display()
+                    ),
+                    "`handloom demo` writes a project to look at",
+                )
+            })?;
+        let root = outermost(nearest);
+        let folder = start.strip_prefix(&root).unwrap_or(Path::new(""));
+        let folder = folder
+            .to_str()
+            .ok_or_else(|| Failure::usage("the current folder's name is not UTF-8", "rename it"))?;
+        Ok(Self {
+            folder: if folder.is_empty() {
+                String::new()
+            } else {
+                format!("{folder}/")
+            },
+            root,
+        })
+    }
+
+    /// The folder of Hand Loom's own files.
+    pub fn own(&self) -> PathBuf {
+        self.root.join(OWN)
+    }
+
+    /// Makes the folder of Hand Loom's own files, which tells version control to ignore it.
+    pub fn make_own(&self) -> Result<(), Failure> {
+        let own = self.own();
+        let jobs = own.join("jobs");
+        let broken = |error| Failure::io(format!("can't make the folder `{OWN}`"), error);
+        if jobs.is_dir() {
+            return Ok(());
+        }
+        std::fs::create_dir_all(&jobs).map_err(broken)?;
+        std::fs::write(own.join(".gitignore"), "*\n").map_err(broken)
+    }
+}
+
+/// The project that a description belongs to: itself, or the outermost one above whose includes lead
+/// to it.
+fn outermost(nearest: &Path) -> PathBuf {
+    let mut root = nearest.to_owned();
+    for above in nearest.ancestors().skip(1) {
+        if above.join(FILE_NAME).is_file() && includes(above, &root) {
+            above.clone_into(&mut root);
+        }
+    }
+    root
+}
+
+/// Whether the description in a folder includes another folder, directly or through others.
+fn includes(above: &Path, part: &Path) -> bool {
+    let Ok(disk) = RealDisk::open(above) else {
+        return false;
+    };
+    // A look at the includes alone, to spare reading all of a large project.
+    let Ok(text) = std::fs::read_to_string(above.join(FILE_NAME)) else {
+        return false;
+    };
+    let mut sources = handloom_core::text::Sources::default();
+    let id = sources.add(FILE_NAME, text);
+    let parsed = handloom_core::language::parse(id, &sources.get(id).text);
+    if !parsed
+        .file
+        .items
+        .iter()
+        .any(|item| matches!(item, TopItem::Include(_)))
+    {
+        return false;
+    }
+    let (description, _) = Description::read(&disk);
+    let Ok(wanted) = part.strip_prefix(above) else {
+        return false;
+    };
+    let wanted = plain(wanted);
+    description
+        .parts
+        .iter()
+        .any(|part| part.folder.trim_end_matches('/') == wanted)
+}
+
+fn plain(path: &Path) -> String {
+    path.components()
+        .filter_map(|component| match component {
+            Component::Normal(name) => name.to_str(),
+            _ => None,
+        })
+        .collect::<Vec<_>>()
+        .join("/")
+}
+
+/// A project that was read, with its ledger.
+pub struct Opened {
+    /// Where it is.
+    pub located: Located,
+    /// The file system.
+    pub disk: RealDisk,
+    /// The clock.
+    pub clock: SystemClock,
+    /// What earlier runs saw.
+    pub ledger: RefCell<Ledger>,
+    /// What was read.
+    pub description: Description,
+    /// Variables set from outside.
+    pub outside: SetOutside,
+    /// The user's settings.
+    pub settings: settings::Settings,
+}
+
+/// An environment variable that is text.
+pub fn env(name: &str) -> Option<String> {
+    std::env::var(name).ok()
+}
+
+impl Opened {
+    /// Reads a project. `writable` is for runs, which may change the ledger.
+    pub fn open(
+        located: Located,
+        common: &Common,
+        ui: Ui,
+        writable: bool,
+    ) -> Result<Self, Failure> {
+        let disk = RealDisk::open(&located.root).map_err(|error| {
+            Failure::io(format!("can't open `{}`", located.root.display()), error)
+        })?;
+        let storage = Box::new(RealStorage::new(&located.own()));
+        let (ledger, damage) = Ledger::open(storage, writable)
+            .map_err(|error| Failure::io("can't read the ledger", error))?;
+        if let Some(Damage::SetAside { to, reason }) = damage {
+            let moved = if to.is_empty() {
+                String::new()
+            } else {
+                format!(" and was moved to `{to}`")
+            };
+            ui.say(&format!(
+                "note: the ledger can't be used ({reason}){moved}; everything is made again\n"
+            ));
+        }
+        let settings = settings::read()?;
+        let overrides = overrides(common, &settings)?;
+        let (mut description, mut wrong) = Description::read(&disk);
+        let clock = SystemClock::default();
+        let ledger = RefCell::new(ledger);
+        let (outside, more) = {
+            let around = Around::new(&disk, &clock, &ledger, &env, None, root_text(&located));
+            SetOutside::read(&mut description, &overrides, &around as &dyn Surroundings)
+        };
+        wrong.extend(more);
+        if wrong.iter().any(Diagnostic::is_error) {
+            return Err(Failure::Description(Box::new(description.sources), wrong));
+        }
+        ui.diagnostics(&description.sources, &wrong);
+        Ok(Self {
+            located,
+            disk,
+            clock,
+            ledger,
+            description,
+            outside,
+            settings,
+        })
+    }
+
+    /// The project's folder as text.
+    pub fn root_text(&self) -> String {
+        root_text(&self.located)
+    }
+
+    /// The errors of a description, as a failure that owns its sources.
+    pub fn wrong(&self, diagnostics: Vec<Diagnostic>) -> Failure {
+        Failure::Description(Box::new(self.description.sources.clone()), diagnostics)
+    }
+}
+
+fn root_text(located: &Located) -> String {
+    located.root.to_string_lossy().into_owned()
+}
+
+fn overrides(common: &Common, settings: &settings::Settings) -> Result<Overrides, Failure> {
+    let mut overrides = Overrides {
+        user: settings
+            .lets
+            .iter()
+            .map(|(name, words)| (name.clone(), words.text()))
+            .collect(),
+        ..Overrides::default()
+    };
+    for set in &common.lets {
+        let (name, words) = set.split_once('=').ok_or_else(|| {
+            Failure::usage(
+                format!("`--let {set}` has no `=`"),
+                "write `--let name=words`",
+            )
+        })?;
+        overrides
+            .command_line
+            .push((name.trim().to_owned(), words.to_owned()));
+    }
+    Ok(overrides)
+}
+
+/// Runs a command of the project for its output.
+pub fn ask(root: &Path, command: &[String], folder: &str) -> Result<String, String> {
+    let (program, arguments) = command.split_first().ok_or("has no words")?;
+    let output = Command::new(program)
+        .args(arguments)
+        .current_dir(root.join(folder))
+        .stdin(Stdio::null())
+        .output()
+        .map_err(|error| match error.kind() {
+            std::io::ErrorKind::NotFound => "was not found".to_owned(),
+            _ => format!("could not be started: {error}"),
+        })?;
+    if !output.status.success() {
+        let said = String::from_utf8_lossy(&output.stderr);
+        let said = said.trim();
+        let said = if said.is_empty() {
+            String::new()
+        } else {
+            format!(", saying: {said}")
+        };
+        return Err(match output.status.code() {
+            Some(status) => format!("ended with exit status {status}{said}"),
+            None => format!("was ended by a signal{said}"),
+        });
+    }
+    Ok(String::from_utf8_lossy(&output.stdout).into_owned())
+}

@@ -1,0 +1,67 @@
+//! One run at a time in a project.
+
+use std::fs::File;
+use std::io::Read;
+use std::io::Seek;
+use std::io::Write;
+use std::path::Path;
+
+use rustix::fs::FlockOperation;
+
+use crate::failure::Failure;
+
+/// Holds the project until it is dropped.
+#[derive(Debug)]
+pub struct Lock {
+    _file: File,
+}
+
+impl Lock {
+    /// Takes the project. When another run has it, `waiting` is told whose it is, and this one waits;
+    /// or it fails at once when `wait` is false.
+    pub fn take(
+        folder: &Path,
+        command: &str,
+        wait: bool,
+        waiting: impl FnOnce(&str),
+    ) -> Result<Self, Failure> {
+        let path = folder.join("lock");
+        let broken = |error| Failure::io(format!("can't use `{}`", path.display()), error);
+        let mut file = File::options()
+            .read(true)
+            .write(true)
+            .create(true)
+            .truncate(false)
+            .open(&path)
+            .map_err(broken)?;
+        if rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive).is_err() {
+            let mut owner = String::new();
+            // Who holds it is only a courtesy.
+            let _ = file.read_to_string(&mut owner);
+            let owner = if owner.trim().is_empty() {
+                "another process"
+            } else {
+                owner.trim()
+            };
+            if !wait {
+                return Err(Failure::Broken(
+                    format!("another run works in this project: {owner}"),
+                    None,
+                ));
+            }
+            waiting(owner);
+            rustix::fs::flock(&file, FlockOperation::LockExclusive)
+                .map_err(|error| broken(error.into()))?;
+        }
+        let text = format!("process {}, `{command}`\n", std::process::id());
+        let write = || -> std::io::Result<()> {
+            file.set_len(0)?;
+            file.rewind()?;
+            file.write_all(text.as_bytes())
+        };
+        let mut write = write;
+        // A full disk must not keep a run from looking whether anything has to be done.
+        let _ = write();
+        Ok(Self { _file: file })
+    }
+}

@@ -1,0 +1,123 @@
+//! The one way to the terminal: results to standard output, everything else to standard error.
+
+pub mod diagnostics;
+pub mod events;
+pub mod report;
+pub mod style;
+pub mod text;
+
+use std::io;
+use std::io::IsTerminal;
+use std::io::Write;
+
+use handloom_core::text::Diagnostic;
+use handloom_core::text::Sources;
+
+use crate::arguments::ColorChoice;
+use crate::arguments::Common;
+use crate::failure::Failure;
+use crate::ui::style::Role;
+use crate::ui::style::Theme;
+
+/// How much is said.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Detail {
+    /// Only what went wrong.
+    Quiet,
+    /// One line for each step that ran.
+    Normal,
+    /// Reasons and scripts too.
+    Verbose,
+}
+
+/// How to speak to the user.
+#[derive(Clone, Copy, Debug)]
+pub struct Ui {
+    /// How much is said.
+    pub detail: Detail,
+    /// Colours on standard output.
+    pub out: Theme,
+    /// Colours on standard error.
+    pub err: Theme,
+}
+
+impl Ui {
+    /// Decides it all once, from the options and what the streams are.
+    pub fn new(common: &Common) -> Self {
+        let no_color = std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty());
+        let dumb = std::env::var_os("TERM").is_some_and(|term| term == "dumb");
+        let theme = |terminal: bool| Theme {
+            colour: match common.color {
+                ColorChoice::Always => true,
+                ColorChoice::Never => false,
+                ColorChoice::Auto => terminal && !no_color && !dumb,
+            },
+            terminal,
+        };
+        Self {
+            detail: match (common.quiet, common.verbose) {
+                (true, _) => Detail::Quiet,
+                (_, true) => Detail::Verbose,
+                _ => Detail::Normal,
+            },
+            out: theme(io::stdout().is_terminal()),
+            err: theme(io::stderr().is_terminal()),
+        }
+    }
+
+    /// Prints a result.
+    pub fn print(self, text: &str) -> Result<(), Failure> {
+        let mut out = io::stdout().lock();
+        out.write_all(text.as_bytes())?;
+        Ok(out.flush()?)
+    }
+
+    /// Says something about the work on standard error. That nobody listens is no reason to stop.
+    pub fn say(self, text: &str) {
+        let _ = io::stderr().lock().write_all(text.as_bytes());
+    }
+
+    /// Says what is wrong with a description.
+    pub fn diagnostics(self, sources: &Sources, diagnostics: &[Diagnostic]) {
+        self.say(&diagnostics::render(sources, diagnostics, self.err.colour));
+    }
+
+    /// Says why a command ended early.
+    pub fn failure(self, failure: &Failure) {
+        match failure {
+            Failure::Description(sources, diagnostics) => self.diagnostics(sources, diagnostics),
+            Failure::Usage(what, help) => {
+                self.error(what);
+                if let Some(help) = help {
+                    self.say(&format!(
+                        "{} {}\n",
+                        self.err.paint(Role::Help, "help:"),
+                        text::safe(help)
+                    ));
+                }
+            }
+            Failure::Broken(what, error) => match error {
+                Some(error) => self.error(&format!("{what}: {}", plain_error(error))),
+                None => self.error(what),
+            },
+            Failure::OutputClosed => {}
+        }
+    }
+
+    fn error(self, what: &str) {
+        self.say(&format!(
+            "{} {}\n",
+            self.err.paint(Role::Failed, "error:"),
+            text::safe(what)
+        ));
+    }
+}
+
+/// A system error without its number.
+fn plain_error(error: &io::Error) -> String {
+    let text = error.to_string();
+    match text.rfind(" (os error ") {
+        Some(at) => text[..at].to_lowercase(),
+        None => text,
+    }
+}

@@ -1,0 +1,69 @@
+//! One small theme. The colours are the terminal's own sixteen, which its user has chosen to be
+//! readable on their ground; no meaning rests on colour alone.
+
+use anstyle::AnsiColor;
+use anstyle::Style;
+
+use handloom_core::weave::Ending;
+
+/// What a text is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Role {
+    /// Went well.
+    Made,
+    /// Went well and changed nothing.
+    Same,
+    /// Went wrong.
+    Failed,
+    /// Could not be done, or was ended.
+    Held,
+    /// The name of a thing.
+    Name,
+    /// Less important.
+    Faint,
+    /// A title.
+    Title,
+    /// What to do.
+    Help,
+}
+
+/// Whether and how to colour.
+#[derive(Clone, Copy, Debug)]
+pub struct Theme {
+    /// Whether to use colours.
+    pub colour: bool,
+    /// Whether the stream is a terminal.
+    pub terminal: bool,
+}
+
+impl Theme {
+    /// A text in the style of its role.
+    pub fn paint(self, role: Role, text: &str) -> String {
+        if !self.colour || text.is_empty() {
+            return text.to_owned();
+        }
+        let style = match role {
+            Role::Made => AnsiColor::Green.on_default().bold(),
+            Role::Same => AnsiColor::Cyan.on_default(),
+            Role::Failed => AnsiColor::Red.on_default().bold(),
+            Role::Held => AnsiColor::Yellow.on_default(),
+            Role::Name => Style::new().bold(),
+            Role::Faint => Style::new().dimmed(),
+            Role::Title => Style::new().bold().underline(),
+            Role::Help => AnsiColor::Cyan.on_default().bold(),
+        };
+        format!("{}{text}{}", style.render(), style.render_reset())
+    }
+
+    /// The style of an ending.
+    pub fn ending(self, ending: Ending, text: &str) -> String {
+        let role = match ending {
+            Ending::Made => Role::Made,
+            Ending::Same | Ending::Restored => Role::Same,
+            Ending::Kept => Role::Faint,
+            Ending::Failed => Role::Failed,
+            Ending::Held | Ending::Stopped => Role::Held,
+        };
+        self.paint(role, text)
+    }
+}

@@ -1,0 +1,139 @@
+//! Small texts: times, counts, and names made harmless.
+
+/// A duration in units that a person reads: `0.21s`, `3m 04s`, `2h 05m`.
+pub fn seconds(seconds: f64) -> String {
+    if seconds < 0.0095 {
+        return format!("{:.0}ms", seconds * 1000.0);
+    }
+    if seconds < 59.95 {
+        let digits = if seconds < 9.995 { 2 } else { 1 };
+        return format!("{seconds:.digits$}s");
+    }
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "a positive number of seconds"
+    )]
+    let whole = seconds.round() as u64;
+    if whole < 3600 {
+        format!("{}m {:02}s", whole / 60, whole % 60)
+    } else {
+        format!("{}h {:02}m", whole / 3600, whole % 3600 / 60)
+    }
+}
+
+/// A text with control characters and those that turn the direction of writing made visible.
+pub fn safe(text: &str) -> String {
+    if !text.contains(is_harmful) {
+        return text.to_owned();
+    }
+    text.chars()
+        .map(|c| {
+            if is_harmful(c) && c != '\n' {
+                format!("<U+{:04X}>", u32::from(c))
+            } else {
+                c.to_string()
+            }
+        })
+        .collect()
+}
+
+fn is_harmful(c: char) -> bool {
+    (c.is_control() && c != '\n' && c != '\t')
+        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}')
+}
+
+/// What a recipe printed, harmless for a terminal: colours stay, all other control sequences go.
+pub fn safe_output(bytes: &[u8], colours: bool) -> String {
+    let text = String::from_utf8_lossy(bytes);
+    let mut out = String::with_capacity(text.len());
+    let mut chars = text.chars().peekable();
+    while let Some(c) = chars.next() {
+        match c {
+            '\u{1b}' if chars.peek() == Some(&'[') => {
+                chars.next();
+                let mut sequence = String::from("\u{1b}[");
+                let last = chars.by_ref().take(64).find(|&c| {
+                    sequence.push(c);
+                    ('@'..='~').contains(&c)
+                });
+                if last == Some('m') && colours {
+                    out.push_str(&sequence);
+                }
+            }
+            '\u{1b}' if chars.peek() == Some(&']') => {
+                // A title or a link: up to its end, BEL or ESC \.
+                while let Some(c) = chars.next() {
+                    if c == '\u{7}' || (c == '\u{1b}' && chars.next_if_eq(&'\\').is_some()) {
+                        break;
+                    }
+                }
+            }
+            '\u{1b}' => {
+                chars.next();
+            }
+            '\r' if chars.peek() == Some(&'\n') => {}
+            // A progress bar that draws over its line: only what it came to is of interest.
+            '\r' => {
+                let line = out.rfind('\n').map_or(0, |at| at + 1);
+                out.truncate(line);
+            }
+            '\u{8}' => {
+                if !out.ends_with('\n') {
+                    out.pop();
+                }
+            }
+            c if is_harmful(c) => out.push('\u{fffd}'),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+/// `1 file`, `3 files`.
+pub fn count(number: usize, singular: &str) -> String {
+    if number == 1 {
+        format!("1 {singular}")
+    } else {
+        format!("{number} {singular}s")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn times_read_well() {
+        for (value, text) in [
+            (0.0004, "0ms"),
+            (0.004, "4ms"),
+            (0.0095, "0.01s"),
+            (0.213, "0.21s"),
+            (9.996, "10.0s"),
+            (59.94, "59.9s"),
+            (59.96, "1m 00s"),
+            (184.0, "3m 04s"),
+            (7500.0, "2h 05m"),
+        ] {
+            assert_eq!(seconds(value), text);
+        }
+    }
+
+    #[test]
+    fn control_sequences_of_jobs_do_no_harm() {
+        assert_eq!(safe_output(b"a\x1b[2Jb\x1b[31mc\x1b[0m", false), "abc");
+        assert_eq!(safe_output(b"a\x1b[31mc\x1b[0m", true), "a\x1b[31mc\x1b[0m");
+        assert_eq!(
+            safe_output(b"\x1b]0;title\x07text\x1b]8;;u\x1b\\", true),
+            "text"
+        );
+        assert_eq!(safe_output(b"10%\r20%\r100%\r\nx", true), "100%\nx");
+        assert_eq!(safe_output(b"\x07\xff", true), "\u{fffd}\u{fffd}");
+    }
+
+    #[test]
+    fn names_that_turn_the_text_are_shown() {
+        assert_eq!(safe("a\u{202e}b\x1b"), "a<U+202E>b<U+001B>");
+    }
+}

@@ -1,0 +1,123 @@
+//! Looking at many files at once, and reading those that may have changed.
+
+use std::io;
+
+use crate::content::Record;
+use crate::content::State;
+use crate::content::tree::tree_digest;
+use crate::world::Clock;
+use crate::world::Disk;
+use crate::world::Kind;
+
+/// Fewer files than this are looked at by one thread: starting a second costs more.
+const WORTH_A_THREAD: usize = 512;
+
+/// What a look at files needs: the disk, the clock, and what is recorded.
+pub struct Reader<'a> {
+    /// The file system.
+    pub disk: &'a dyn Disk,
+    /// The clock.
+    pub clock: &'a dyn Clock,
+    /// What is recorded of a path.
+    pub record: &'a (dyn Fn(&str) -> Option<Record> + Sync),
+}
+
+/// What a look at one path found, and records that are new.
+#[derive(Debug)]
+pub struct Look {
+    /// What stands there.
+    pub state: State,
+    /// Files that had to be read.
+    pub read: Vec<(String, Record)>,
+}
+
+impl Reader<'_> {
+    /// Looks at a path; one that ends with a slash means a whole folder.
+    pub fn look(&self, path: &str, buffer: &mut Vec<u8>) -> Look {
+        let mut read = Vec::new();
+        let state = self.state(path, buffer, &mut read);
+        Look { state, read }
+    }
+
+    fn state(&self, path: &str, buffer: &mut Vec<u8>, read: &mut Vec<(String, Record)>) -> State {
+        let wants_folder = path.ends_with('/');
+        let stat = match self.disk.stat(path) {
+            Ok(Some(stat)) => stat,
+            Ok(None) => return State::Missing,
+            Err(error) => return State::Unreadable(error.to_string()),
+        };
+        match (stat.kind, wants_folder) {
+            (Kind::Folder, true) => match tree_digest(self, path, buffer, read) {
+                Ok(digest) => State::Content(digest),
+                Err(error) => State::Unreadable(error.to_string()),
+            },
+            (Kind::Folder, false) | (_, true) => State::WrongKind,
+            _ => match self.file(path, &stat, buffer, read) {
+                Ok(digest) => State::Content(digest),
+                Err(error) if error.kind() == io::ErrorKind::NotFound => State::Missing,
+                Err(error) => State::Unreadable(error.to_string()),
+            },
+        }
+    }
+
+    /// A file's digest, from the record when that still covers it. A file that changes while it is
+    /// read is read again.
+    pub fn file(
+        &self,
+        path: &str,
+        stat: &crate::world::Stat,
+        buffer: &mut Vec<u8>,
+        read: &mut Vec<(String, Record)>,
+    ) -> io::Result<crate::world::Digest> {
+        let recorded = (self.record)(path);
+        if let Some(recorded) = recorded
+            && recorded.covers(stat)
+        {
+            return Ok(recorded.digest);
+        }
+        if stat.kind != Kind::File {
+            return Err(io::Error::other("it is neither a file nor a folder"));
+        }
+        let mut stat = *stat;
+        for _ in 0..3 {
+            let read_at = self.clock.now();
+            let digest = self.disk.digest(path, buffer)?;
+            let after = self.disk.stat(path)?.ok_or(io::ErrorKind::NotFound)?;
+            if after == stat {
+                read.push((path.to_owned(), Record::new(&stat, read_at, digest)));
+                return Ok(digest);
+            }
+            stat = after;
+        }
+        Err(io::Error::other("it keeps changing while it is read"))
+    }
+}
+
+/// Looks at all these paths, over the machine's cores, in the order given.
+pub fn survey(reader: &Reader<'_>, paths: &[&str], threads: usize) -> Vec<Look> {
+    let threads = threads.clamp(1, paths.len().div_ceil(WORTH_A_THREAD).max(1));
+    let share = paths.len().div_ceil(threads).max(1);
+    let part = |paths: &[&str]| {
+        let mut buffer = Vec::new();
+        paths
+            .iter()
+            .map(|path| reader.look(path, &mut buffer))
+            .collect::<Vec<_>>()
+    };
+    if threads == 1 {
+        return part(paths);
+    }
+    std::thread::scope(|scope| {
+        let workers: Vec<_> = paths
+            .chunks(share)
+            .map(|chunk| scope.spawn(move || part(chunk)))
+            .collect();
+        workers
+            .into_iter()
+            .flat_map(|worker| match worker.join() {
+                Ok(looks) => looks,
+                Err(panic) => std::panic::resume_unwind(panic),
+            })
+            .collect()
+    })
+}

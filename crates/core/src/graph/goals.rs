@@ -1,0 +1,197 @@
+//! From the names on a command line to nodes.
+
+use crate::graph::NodeId;
+use crate::graph::dependencies;
+use crate::graph::node_count;
+use crate::project::PathId;
+use crate::project::Project;
+use crate::project::TaskId;
+use crate::project::What;
+use crate::project::paths::from_root;
+use crate::project::pattern::Pattern;
+use crate::project::pattern::is_pattern;
+use crate::text::Diagnostic;
+use crate::text::nearest;
+
+/// What was asked for.
+#[derive(Debug, Default)]
+pub struct Goals {
+    /// The nodes, each once, in the order in which they were named.
+    pub nodes: Vec<NodeId>,
+    /// Names that stand for nothing.
+    pub unknown: Vec<Diagnostic>,
+}
+
+impl Goals {
+    fn add(&mut self, node: NodeId) {
+        if !self.nodes.contains(&node) {
+            self.nodes.push(node);
+        }
+    }
+}
+
+/// What is brought up to date when nothing is named, in the part whose folder is `folder`: its
+/// `default`, or all targets that no other target needs.
+#[must_use]
+pub fn default_goals(
+    project: &Project<'_>,
+    part: crate::project::PartId,
+    folder: &str,
+) -> Vec<NodeId> {
+    let mut goals = Goals::default();
+    let mut any = false;
+    for &(owner, what) in &project.defaults {
+        if owner == part {
+            any = true;
+            add_what(project, what, &mut goals);
+        }
+    }
+    if any {
+        return goals.nodes;
+    }
+    let mut needed = vec![false; node_count(project)];
+    for index in 0..node_count(project) {
+        let id = NodeId(u32::try_from(index).unwrap_or(u32::MAX));
+        let is_task = matches!(id.node(project), crate::graph::Node::Task(_));
+        if !is_task {
+            dependencies(project, id, &mut |node| needed[node.index()] = true);
+        }
+    }
+    (0..project.steps.len())
+        .filter(|&index| !needed[index])
+        .map(|index| NodeId(u32::try_from(index).unwrap_or(u32::MAX)))
+        .filter(|id| id.name(project).starts_with(folder))
+        .collect()
+}
+
+fn add_what(project: &Project<'_>, what: What, goals: &mut Goals) {
+    match what {
+        What::Task(task) => goals.add(NodeId::task(project, task)),
+        What::Set(set) => {
+            for &path in &project.sets[set.index()].paths {
+                if let Some(step) = project.maker(path) {
+                    goals.add(NodeId::step(step));
+                }
+            }
+        }
+        What::Path(path) => {
+            if let Some(step) = project.maker(path) {
+                goals.add(NodeId::step(step));
+            }
+        }
+    }
+}
+
+/// What names on a command line stand for, typed in a folder of the project (empty for the root, or
+/// ending with a slash): files, tasks, folders, quoted patterns.
+#[must_use]
+pub fn resolve(project: &Project<'_>, names: &[String], folder: &str) -> Goals {
+    let mut goals = Goals::default();
+    for name in names {
+        let before = goals.nodes.len();
+        let mut known = false;
+        // A name is looked for where it was typed, then upwards to the root.
+        for base in upwards(folder) {
+            known = one(project, &from_root(base, name), &mut goals);
+            if known || goals.nodes.len() > before {
+                break;
+            }
+        }
+        if !known && goals.nodes.len() == before {
+            goals.unknown.push(unknown(project, name, folder));
+        }
+    }
+    goals
+}
+
+/// A folder and all above it.
+fn upwards(folder: &str) -> impl Iterator<Item = &str> {
+    let mut next = Some(folder);
+    std::iter::from_fn(move || {
+        let current = next?;
+        next = (!current.is_empty()).then(|| {
+            let trimmed = &current[..current.len() - 1];
+            &current[..trimmed.rfind('/').map_or(0, |at| at + 1)]
+        });
+        Some(current)
+    })
+}
+
+fn one(project: &Project<'_>, path: &str, goals: &mut Goals) -> bool {
+    if let Some(task) = project.task_named(path) {
+        goals.add(NodeId::task(project, task));
+        return true;
+    }
+    if let Some(step) = find_maker(project, path) {
+        goals.add(step);
+        return true;
+    }
+    let folder = format!("{}/", path.trim_end_matches('/'));
+    if let Some(step) = find_maker(project, &folder) {
+        goals.add(step);
+        return true;
+    }
+    if is_pattern(path) {
+        return by_pattern(project, path, goals);
+    }
+    let inside: Vec<PathId> = if path.is_empty() {
+        Vec::new()
+    } else {
+        project.outputs_in(&folder).collect()
+    };
+    for &output in &inside {
+        add_what(project, What::Path(output), goals);
+    }
+    !inside.is_empty()
+}
+
+fn find_maker(project: &Project<'_>, path: &str) -> Option<NodeId> {
+    let id = project.paths.find(path)?;
+    project.maker(id).map(NodeId::step)
+}
+
+fn by_pattern(project: &Project<'_>, source: &str, goals: &mut Goals) -> bool {
+    let Ok(pattern) = Pattern::compile(source) else {
+        return false;
+    };
+    let mut any = false;
+    for (index, task) in project.tasks.iter().enumerate() {
+        if pattern.matches(&task.decl.name) {
+            any = true;
+            goals.add(NodeId::task(project, TaskId::from_index(index)));
+        }
+    }
+    let mut wanted = vec![false; project.steps.len()];
+    for output in project.outputs_in(pattern.prefix()) {
+        if pattern.matches(project.paths.get(output))
+            && let Some(step) = project.maker(output)
+        {
+            any = true;
+            if !std::mem::replace(&mut wanted[step.index()], true) {
+                goals.nodes.push(NodeId::step(step));
+            }
+        }
+    }
+    any
+}
+
+fn unknown(project: &Project<'_>, name: &str, folder: &str) -> Diagnostic {
+    let path = from_root(folder, name);
+    if is_pattern(name) {
+        return Diagnostic::placeless(format!("no target or task matches `{name}`"))
+            .help("`handloom list --all` shows every file that can be made");
+    }
+    let is_need = project.paths.find(&path).is_some();
+    let outputs = project
+        .sorted_outputs
+        .iter()
+        .take(20_000)
+        .map(|&path| project.paths.get(path));
+    let tasks = project.tasks.iter().map(|task| task.decl.name.as_str());
+    let help = match nearest(&path, outputs.chain(tasks)) {
+        Some(near) => format!("did you mean `{near}`?"),
+        None if is_need => "it is a source: other files are made from it".to_owned(),
+        None => "`handloom list` shows what can be made and run".to_owned(),
+    };
+    Diagnostic::placeless(format!("no target or task is called `{name}`")).help(help)
+}

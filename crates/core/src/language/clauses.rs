@@ -1,0 +1,401 @@
+//! The clauses of a `target` or a `task`.
+
+use std::cmp::Ordering;
+
+use crate::language::habits;
+use crate::language::lines::compare_indent;
+use crate::language::parser::Parser;
+use crate::language::parser::Range;
+use crate::language::syntax::Clause;
+use crate::language::syntax::ClauseKind;
+use crate::language::syntax::LearnHow;
+use crate::language::syntax::Name;
+use crate::language::syntax::Script;
+use crate::language::syntax::Word;
+use crate::language::syntax::WordKind;
+use crate::language::tidy::Role;
+use crate::text::Diagnostic;
+use crate::text::Span;
+
+/// Clauses that only one of the two kinds has.
+const TARGET_ONLY: &[&str] = &["each", "learn", "given"];
+const TASK_ONLY: &[&str] = &["terminal", "remember", "steps"];
+
+/// Clauses that may stand more than once.
+const REPEATABLE: &[&str] = &["needs", "after", "each", "given", "let", "env", "uses"];
+
+/// What a clause's parser is given: its lines, the offset behind its keyword, the keyword's place.
+#[derive(Clone, Copy)]
+struct At {
+    range: Range,
+    behind: usize,
+    span: Span,
+}
+
+impl<'a> Parser<'a> {
+    pub fn clauses(
+        &mut self,
+        first: usize,
+        end: usize,
+        indent: &str,
+        owner: &'static str,
+    ) -> Vec<Clause> {
+        let mut clauses = Vec::new();
+        let mut seen: Vec<(&'a str, Span)> = Vec::new();
+        let mut at = first;
+        while let Some(index) = self.next_content(at, end) {
+            let line = self.lines[index];
+            if compare_indent(line.indent(self.lexer.text), indent) != Some(Ordering::Equal) {
+                // Cannot be ordered against the clauses; already reported.
+                at = index + 1;
+                continue;
+            }
+            self.role(index, Role::Clause);
+            let range = Range {
+                first: index,
+                end: self.extent(index, end),
+            };
+            at = range.end;
+            let (keyword, behind) = self.keyword(line);
+            let span = self.lexer.span(line.text as usize, behind);
+            self.check_keyword(keyword, span, owner, &mut seen);
+            let kind = self.clause(
+                keyword,
+                At {
+                    range,
+                    behind,
+                    span,
+                },
+                owner,
+            );
+            clauses.extend(kind.map(|kind| Clause { span, kind }));
+        }
+        clauses
+    }
+
+    fn check_keyword(
+        &mut self,
+        keyword: &'a str,
+        span: Span,
+        owner: &str,
+        seen: &mut Vec<(&'a str, Span)>,
+    ) {
+        let wrong_owner = (owner == "target" && TASK_ONLY.contains(&keyword))
+            || (owner == "task" && TARGET_ONLY.contains(&keyword));
+        if wrong_owner {
+            let other = if owner == "target" { "task" } else { "target" };
+            self.lexer.diagnostics.push(
+                Diagnostic::error(span, format!("a {owner} has no `{keyword}`")).help(format!(
+                    "`{keyword}` belongs to a {other}; leave it out here"
+                )),
+            );
+        }
+        if REPEATABLE.contains(&keyword) {
+            return;
+        }
+        match seen.iter().find(|(earlier, _)| *earlier == keyword) {
+            Some((_, earlier)) => self.lexer.diagnostics.push(
+                Diagnostic::error(span, format!("`{keyword}` stands here twice"))
+                    .also(*earlier, "first here")
+                    .help("put both into one"),
+            ),
+            None => seen.push((keyword, span)),
+        }
+    }
+
+    fn clause(&mut self, keyword: &str, at: At, owner: &str) -> Option<ClauseKind> {
+        let At {
+            range,
+            behind,
+            span,
+        } = at;
+        match keyword {
+            "about" => self.about(at),
+            "needs" => {
+                let words = self.plain_words(at, "needs")?;
+                Some(ClauseKind::Needs(self.groups(words, owner == "target")))
+            }
+            "after" => {
+                let words = self.words(range, behind);
+                self.some_words(span, words, "after", "files or tasks")
+                    .map(ClauseKind::After)
+            }
+            "each" => self.each(at),
+            "learn" => self.learn(at),
+            "given" => self.given(at),
+            "let" => self.top_let(range, behind, span).map(ClauseKind::Let),
+            "env" => self.env(at),
+            "in" => {
+                let words = self.words(range, behind);
+                self.one_word(span, words, "in", "the folder to run in")
+                    .map(ClauseKind::In)
+            }
+            "when" => {
+                let words = self.words(range, behind);
+                self.condition(&words, span).map(ClauseKind::When)
+            }
+            "uses" => self.uses(at),
+            "limit" => {
+                let words = self.words(range, behind);
+                self.one_word(span, words, "limit", "a time, such as `90s` or `5m`")
+                    .map(ClauseKind::Limit)
+            }
+            "retry" => {
+                let words = self.words(range, behind);
+                self.one_word(span, words, "retry", "how often to try again, such as `2`")
+                    .map(ClauseKind::Retry)
+            }
+            "terminal" => self.alone(at, ClauseKind::Terminal),
+            "remember" => self.alone(at, ClauseKind::Remember),
+            "steps" => {
+                let words = self.words(range, behind);
+                self.some_words(span, words, "steps", "tasks and targets, in order")
+                    .map(ClauseKind::Steps)
+            }
+            "finally" => self.script(at, "finally").map(ClauseKind::Finally),
+            "recipe" => self.script(at, "recipe").map(ClauseKind::Recipe),
+            _ => {
+                let line = self.lines[range.first];
+                let written = &self.lexer.text[line.text as usize..line.end as usize];
+                let diagnostic = habits::unknown_clause(span, keyword, written, owner);
+                self.lexer.diagnostics.push(diagnostic);
+                None
+            }
+        }
+    }
+
+    fn colon_at(&self, at: At) -> Option<usize> {
+        (self.lexer.text.as_bytes().get(at.behind) == Some(&b':')).then_some(at.behind)
+    }
+
+    /// Words behind a keyword that takes no colon of its own.
+    fn plain_words(&mut self, at: At, keyword: &str) -> Option<Vec<Word>> {
+        if self.colon_at(at).is_some() {
+            self.lexer.diagnostics.push(
+                Diagnostic::error(at.span, format!("`{keyword}` is not followed by a colon"))
+                    .help(format!("write `{keyword}` and the words behind it; a colon stands only where raw text follows")),
+            );
+            return None;
+        }
+        self.read_tokens(at.range, at.behind);
+        let words = self.tokens.drain(..).collect();
+        self.some_words(
+            at.span,
+            words,
+            keyword,
+            "files, or indented lines `label: files`",
+        )
+    }
+
+    fn about(&mut self, at: At) -> Option<ClauseKind> {
+        let Some(colon) = self.colon_at(at) else {
+            self.missing_colon(at.span, "about", "text");
+            return None;
+        };
+        let text = self.lexer.text;
+        let raw = self.raw_lines(at.range, colon);
+        Some(ClauseKind::About(raw.plain(text)))
+    }
+
+    fn missing_colon(&mut self, span: Span, keyword: &str, what: &str) {
+        self.lexer.diagnostics.push(
+            Diagnostic::error(span, format!("`{keyword}` is not followed by a colon"))
+                .help(format!("write `{keyword}: {what}`")),
+        );
+    }
+
+    fn script(&mut self, at: At, keyword: &str) -> Option<Script> {
+        let (with, colon) = match self.colon_at(at) {
+            Some(colon) => (None, colon),
+            None => self.interpreter(at, keyword)?,
+        };
+        let line_end = self.lines[at.range.first].end as usize;
+        let rest = self.lexer.text[colon + 1..line_end].trim();
+        if rest == "|" || rest == ">" {
+            let span = self.lexer.span(colon + 1, line_end);
+            self.lexer.diagnostics.push(
+                Diagnostic::error(
+                    span,
+                    format!("`{rest}` behind `{keyword}:` is taken as the script"),
+                )
+                .help("leave it out: indented lines below belong to the script as they are"),
+            );
+        }
+        let raw = self.raw_lines(at.range, colon);
+        if raw.is_empty() {
+            self.lexer.diagnostics.push(
+                Diagnostic::error(at.span, format!("`{keyword}:` is not followed by a script"))
+                    .help("write the command behind the colon, or below it, indented"),
+            );
+            return None;
+        }
+        let span = raw.span(&self.lexer);
+        let pieces = raw.pieces(&mut self.lexer);
+        Some(Script { with, span, pieces })
+    }
+
+    /// `with INTERPRETER…:` up to the first word that ends with a colon.
+    fn interpreter(&mut self, at: At, keyword: &str) -> Option<(Option<Vec<Word>>, usize)> {
+        let end = self.lines[at.range.first].end as usize;
+        let mut position = at.behind;
+        let mut words = Vec::new();
+        loop {
+            let rest = &self.lexer.text[position..end];
+            position += rest.len() - rest.trim_start().len();
+            if position >= end {
+                break;
+            }
+            let (mut word, next) = self.lexer.word(position, end);
+            position = next;
+            let written = self.lexer.slice(word.span);
+            if word.kind == WordKind::Plain && written.ends_with(':') {
+                word.span.end -= 1;
+                if !word.span.is_empty() {
+                    words.push(word);
+                }
+                if !words.is_empty() && self.is(&words[0], "with") && words.len() > 1 {
+                    words.remove(0);
+                    return Some((Some(words), next - 1));
+                }
+                break;
+            }
+            words.push(word);
+        }
+        self.lexer.diagnostics.push(
+            Diagnostic::error(at.span, format!("`{keyword}` is not followed by a colon")).help(
+                format!(
+                    "write `{keyword}: COMMAND`, or `{keyword} with INTERPRETER:` and the script"
+                ),
+            ),
+        );
+        None
+    }
+
+    fn each(&mut self, at: At) -> Option<ClauseKind> {
+        let mut words = self.words(at.range, at.behind);
+        if words.len() > 2
+            && self.is(&words[1], "in")
+            && let Some(name) = self.name_of(&words[0])
+        {
+            return Some(ClauseKind::Each(name, words.split_off(2)));
+        }
+        self.lexer.diagnostics.push(
+            Diagnostic::error(at.span, "`each` does not have a name, `in` and words").help(
+                "write for example `each year in 2024 2025`; for files write `needs each PATTERN`",
+            ),
+        );
+        None
+    }
+
+    fn learn(&mut self, at: At) -> Option<ClauseKind> {
+        let mut words = self.words(at.range, at.behind);
+        let mut how = LearnHow::Listing;
+        if let Some(first) = words.first() {
+            if self.is(first, "lines") {
+                how = LearnHow::Lines;
+            } else if self.is(first, "watched") {
+                how = LearnHow::Watched;
+            }
+        }
+        if how != LearnHow::Listing {
+            words.remove(0);
+        }
+        if how == LearnHow::Watched
+            && let Some(extra) = words.first()
+        {
+            self.lexer.diagnostics.push(
+                Diagnostic::error(extra.span, "`learn watched` takes no file")
+                    .help("leave the file out"),
+            );
+        }
+        let file = if words.is_empty() {
+            None
+        } else {
+            self.one_word(at.span, words, "learn", "`lines` and one file at most")
+        };
+        Some(ClauseKind::Learn(how, file))
+    }
+
+    fn given(&mut self, at: At) -> Option<ClauseKind> {
+        let mut words = self.words(at.range, at.behind);
+        let kind = words
+            .first()
+            .map_or("", |word| self.lexer.slice(word.span))
+            .to_owned();
+        if words.len() > 1 {
+            words.remove(0);
+            match &*kind {
+                "env" => return Some(ClauseKind::GivenEnv(words)),
+                "output" => return Some(ClauseKind::GivenOutput(words)),
+                _ => {}
+            }
+        }
+        self.lexer.diagnostics.push(
+            Diagnostic::error(
+                at.span,
+                "`given` is not followed by `env` or `output` and words",
+            )
+            .help("write `given env NAME`, or `given output COMMAND`"),
+        );
+        None
+    }
+
+    fn env(&mut self, at: At) -> Option<ClauseKind> {
+        let mut words = self.words(at.range, at.behind);
+        if words.len() > 1
+            && self.is(&words[1], "=")
+            && let Some(name) = self.name_of(&words[0])
+        {
+            return Some(ClauseKind::Env(name, words.split_off(2)));
+        }
+        self.lexer.diagnostics.push(
+            Diagnostic::error(at.span, "`env` does not have a name, `=` and words")
+                .help("write for example `env LANG = C`, the `=` between spaces"),
+        );
+        None
+    }
+
+    fn uses(&mut self, at: At) -> Option<ClauseKind> {
+        let words = self.words(at.range, at.behind);
+        let words = self.some_words(
+            at.span,
+            words,
+            "uses",
+            "amounts, such as `cores=2 memory=4G`",
+        )?;
+        let mut uses = Vec::new();
+        for word in words {
+            let written = self.lexer.slice(word.span);
+            let split = written.find('=').filter(|&at| {
+                crate::language::names::is_name(&written[..at]) && at + 1 < written.len()
+            });
+            let Some(equals) = split else {
+                self.lexer.diagnostics.push(
+                    Diagnostic::error(word.span, format!("`{written}` is no amount"))
+                        .help("write `name=amount` without spaces, such as `cores=2`"),
+                );
+                continue;
+            };
+            let start = word.span.start as usize;
+            let end = word.span.end as usize;
+            let name = Name {
+                text: written[..equals].into(),
+                span: self.lexer.span(start, start + equals),
+            };
+            uses.push((name, self.lexer.word(start + equals + 1, end).0));
+        }
+        Some(ClauseKind::Uses(uses))
+    }
+
+    fn alone(&mut self, at: At, kind: ClauseKind) -> Option<ClauseKind> {
+        let words = self.words(at.range, at.behind);
+        if let Some(extra) = words.first() {
+            let keyword = self.lexer.slice(at.span);
+            self.lexer.diagnostics.push(
+                Diagnostic::error(extra.span, format!("`{keyword}` stands alone"))
+                    .help("leave out what stands behind it"),
+            );
+        }
+        Some(kind)
+    }
+}

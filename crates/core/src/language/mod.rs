@@ -1,0 +1,30 @@
+//! The language of `hand.loom`: from text to a syntax tree.
+//!
+//! [`parse`] never fails: it gives the tree of what it understood and a diagnostic for each mistake,
+//! going on at the next line after one. The tree knows nothing of files or of values; it is as
+//! written, with spans. What it means is worked out by [`crate::project`].
+//!
+//! The text is read in lines ([`lines`]), each line in words ([`words`]), except for raw text after
+//! a keyword's colon ([`raw`]). Which lines belong to which is told by indentation alone.
+
+mod clauses;
+mod habits;
+mod header;
+mod lets;
+mod lines;
+mod names;
+mod parser;
+mod raw;
+mod syntax;
+mod tidy;
+mod words;
+
+pub use names::is_name;
+pub use parser::Parsed;
+pub use parser::parse;
+pub use parser::parse_words;
+pub use syntax::*;
+pub use tidy::tidy;
+
+#[cfg(test)]
+mod tests;

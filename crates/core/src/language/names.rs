@@ -1,0 +1,32 @@
+//! What may be a name.
+
+/// The keywords at the top level.
+pub const TOP: &[&str] = &[
+    "let", "default", "target", "task", "include", "recipes", "supply", "language",
+];
+
+/// The keywords of clauses.
+pub const CLAUSES: &[&str] = &[
+    "about", "needs", "after", "each", "learn", "given", "let", "env", "in", "when", "uses",
+    "limit", "retry", "terminal", "remember", "steps", "finally", "recipe",
+];
+
+/// The names a recipe has without a `let`.
+pub const RESERVED: &[&str] = &["needs", "target", "learn", "extra", "os", "arch", "root"];
+
+/// Whether a text is a name: letters, digits, `_`, `-`; first a letter or `_`.
+pub fn is_name(text: &str) -> bool {
+    text.starts_with(|c: char| c.is_alphabetic() || c == '_')
+        && text
+            .chars()
+            .all(|c| c.is_alphanumeric() || c == '_' || c == '-')
+}
+
+/// Length in bytes of the name at the start of a text, 0 if there is none.
+pub fn name_length(text: &str) -> usize {
+    if !text.starts_with(|c: char| c.is_alphabetic() || c == '_') {
+        return 0;
+    }
+    text.find(|c: char| !(c.is_alphanumeric() || c == '_' || c == '-'))
+        .unwrap_or(text.len())
+}

@@ -1,0 +1,317 @@
+//! The syntax tree: what was written, with places, before any value is known.
+
+use crate::text::Span;
+
+/// A name with its place: letters, digits, `_` and `-`, not starting with a digit or `-`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Name {
+    /// The name.
+    pub text: Box<str>,
+    /// Where it stands.
+    pub span: Span,
+}
+
+/// One word of a value or a clause.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Word {
+    /// Where it stands.
+    pub span: Span,
+    /// What it is made of.
+    pub kind: WordKind,
+}
+
+/// What a word is made of.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum WordKind {
+    /// The text of the span as it stands: no quotes, no variables, no escapes.
+    Plain,
+    /// Several parts, or text that is not literally what the source has.
+    Mixed(Vec<Part>),
+}
+
+/// A part of a word.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Part {
+    /// Text; inside quotes its pattern characters are literal.
+    Text {
+        /// The text, escapes resolved.
+        text: String,
+        /// Whether it stood in quotes.
+        quoted: bool,
+    },
+    /// A variable put in.
+    Var(VarRef),
+}
+
+/// `@{raw name.select…}`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct VarRef {
+    /// From `@` to `}`.
+    pub span: Span,
+    /// Put in as plain text, not quoted for the recipe's language.
+    pub raw: bool,
+    /// The variable.
+    pub name: Name,
+    /// Applied from left to right.
+    pub select: Vec<Select>,
+}
+
+/// A part of a value: `.dir`, `.first`, `.joined(",")`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Select {
+    /// Each word's folder, `.` when it has none.
+    Dir,
+    /// Each word's last component.
+    Name,
+    /// Each word's last component without its extension.
+    Stem,
+    /// Each word's extension, without the dot.
+    Ext,
+    /// The first word.
+    First,
+    /// All words but the first.
+    Rest,
+    /// How many words there are.
+    Count,
+    /// The word with this number, from 1.
+    Nth(u32),
+    /// All words in one, with this between them.
+    Joined(String),
+}
+
+/// Words under a label, or before any label.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Group {
+    /// The label, where there is one.
+    pub label: Option<Name>,
+    /// The words.
+    pub items: Vec<Item>,
+}
+
+/// A word that `each` may stand before.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Item {
+    /// One step for each match of this pattern.
+    pub each: bool,
+    /// The word.
+    pub word: Word,
+}
+
+/// A whole description file.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct File {
+    /// In the order in which they stand.
+    pub items: Vec<TopItem>,
+}
+
+/// What stands at the top level.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum TopItem {
+    /// `language 1`
+    Language(Word),
+    /// `let …`
+    Let(Let),
+    /// `default WORDS`
+    Default(Vec<Word>),
+    /// `include PATH`
+    Include(Word),
+    /// `recipes with INTERPRETER…`
+    Recipes(Vec<Word>),
+    /// `supply NAME = N`
+    Supply(Name, Word),
+    /// `target …`
+    Target(Box<Target>),
+    /// `task …`
+    Task(Box<Task>),
+}
+
+/// `let name …`
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Let {
+    /// The variable.
+    pub name: Name,
+    /// `=`, `+=` or `one of`.
+    pub how: LetHow,
+    /// The value.
+    pub value: Value,
+    /// Counts only when this holds.
+    pub when: Option<Condition>,
+    /// The whole definition.
+    pub span: Span,
+}
+
+/// How a definition sets its variable.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LetHow {
+    /// `=`: in place of what was before.
+    Set,
+    /// `+=`: behind what was before.
+    Add,
+    /// `one of`: the first word, and no other than these.
+    OneOf,
+}
+
+/// The right side of a `let`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Value {
+    /// Words.
+    Words(Vec<Word>),
+    /// `files PATTERN… except PATTERN…`
+    Files {
+        /// What to look for.
+        patterns: Vec<Word>,
+        /// What to leave out.
+        except: Vec<Word>,
+    },
+    /// `env NAME or words`
+    Env {
+        /// The environment variable.
+        name: Word,
+        /// Its value when it is not set; none makes that an error.
+        or: Option<Vec<Word>>,
+    },
+    /// `output COMMAND…`
+    Output(Vec<Word>),
+    /// `match PATTERN into PATTERN : words`
+    Match {
+        /// What a word must match.
+        from: Word,
+        /// What it becomes.
+        into: Word,
+        /// The words.
+        words: Vec<Word>,
+    },
+}
+
+/// A condition after `when`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Condition {
+    /// Both hold.
+    And(Box<Condition>, Box<Condition>),
+    /// At least one holds.
+    Or(Box<Condition>, Box<Condition>),
+    /// It does not hold.
+    Not(Box<Condition>),
+    /// `A is B`: the same words in the same order.
+    Is(Vec<Word>, Vec<Word>),
+    /// `A is not B`
+    IsNot(Vec<Word>, Vec<Word>),
+    /// `A has B`: every word of B is one of A.
+    Has(Vec<Word>, Vec<Word>),
+}
+
+/// `target …` with its clauses.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Target {
+    /// The first line.
+    pub span: Span,
+    /// What it makes.
+    pub outputs: Vec<Group>,
+    /// The clauses, in order.
+    pub clauses: Vec<Clause>,
+}
+
+/// `task …` with its clauses.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Task {
+    /// The first line.
+    pub span: Span,
+    /// Its name.
+    pub name: Name,
+    /// Its parameters.
+    pub parameters: Vec<Parameter>,
+    /// The clauses, in order.
+    pub clauses: Vec<Clause>,
+}
+
+/// A task's parameter: `edition`, or `channel=draft`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Parameter {
+    /// Its name.
+    pub name: Name,
+    /// Its value when none is given; without one it must be given.
+    pub default: Option<Word>,
+}
+
+/// A clause with the place of its keyword.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Clause {
+    /// The keyword's place.
+    pub span: Span,
+    /// What it says.
+    pub kind: ClauseKind,
+}
+
+/// What a clause says.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ClauseKind {
+    /// `about: text`
+    About(String),
+    /// `needs …`
+    Needs(Vec<Group>),
+    /// `after WORDS`
+    After(Vec<Word>),
+    /// `each name in WORDS`
+    Each(Name, Vec<Word>),
+    /// `learn …`
+    Learn(LearnHow, Option<Word>),
+    /// `given env NAMES`
+    GivenEnv(Vec<Word>),
+    /// `given output COMMAND…`
+    GivenOutput(Vec<Word>),
+    /// `let …`
+    Let(Let),
+    /// `env NAME = WORDS`
+    Env(Name, Vec<Word>),
+    /// `in FOLDER`
+    In(Word),
+    /// `when CONDITION`
+    When(Condition),
+    /// `uses NAME=N …`
+    Uses(Vec<(Name, Word)>),
+    /// `limit 90s`
+    Limit(Word),
+    /// `retry 2`
+    Retry(Word),
+    /// `terminal`
+    Terminal,
+    /// `remember`
+    Remember,
+    /// `steps WORDS`
+    Steps(Vec<Word>),
+    /// `finally:`
+    Finally(Script),
+    /// `recipe:`
+    Recipe(Script),
+}
+
+/// How a recipe tells what it found out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum LearnHow {
+    /// A compiler's dependency listing.
+    Listing,
+    /// A path a line.
+    Lines,
+    /// By watching what the recipe opens.
+    Watched,
+}
+
+/// The raw text of a `recipe:` or a `finally:`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Script {
+    /// `with INTERPRETER…`
+    pub with: Option<Vec<Word>>,
+    /// The whole text's place.
+    pub span: Span,
+    /// Text and variables, in order.
+    pub pieces: Vec<Piece>,
+}
+
+/// A piece of raw text.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Piece {
+    /// As it stands, the common indentation taken off.
+    Text(String),
+    /// A variable put in.
+    Var(VarRef),
+}

@@ -1,0 +1,290 @@
+//! Writing a snapshot: what the old one says, with what the journal says in its place.
+
+use hashbrown::HashMap;
+use xxhash_rust::xxh3::xxh3_64;
+use zerocopy::IntoBytes;
+use zerocopy::little_endian::U32;
+
+use crate::content::Record;
+use crate::ledger::Ledger;
+use crate::ledger::snapshot::EdgeRec;
+use crate::ledger::snapshot::GivenRec;
+use crate::ledger::snapshot::HEAD;
+use crate::ledger::snapshot::MAGIC;
+use crate::ledger::snapshot::NONE;
+use crate::ledger::snapshot::PathRec;
+use crate::ledger::snapshot::SECTIONS;
+use crate::ledger::snapshot::SectionRec;
+use crate::ledger::snapshot::StepRec;
+use crate::ledger::snapshot::TextRec;
+use crate::ledger::view::EdgeView;
+use crate::ledger::view::StepView;
+use crate::project::paths::PathId;
+use crate::project::paths::Paths;
+use crate::world::Digest;
+
+#[derive(Default)]
+struct Builder {
+    /// Every text, paths among them.
+    texts: Paths,
+    /// The path that a text is, by the text's number.
+    path_of: HashMap<u32, u32>,
+    paths: Vec<PathRec>,
+    digests: Vec<[u8; 32]>,
+    digest_of: HashMap<Digest, u32>,
+    steps: Vec<StepRec>,
+    edges: Vec<EdgeRec>,
+    givens: Vec<GivenRec>,
+    commands: Vec<GivenRec>,
+}
+
+/// The bytes of a snapshot of all that a ledger holds.
+pub fn snapshot(ledger: &Ledger, seed: &[u8; 32]) -> Vec<u8> {
+    let mut builder = Builder::default();
+    let mut names = ledger.step_names();
+    names.sort_unstable();
+    for name in &names {
+        if let Some(step) = ledger.step(name) {
+            builder.step(name, step);
+        }
+    }
+    // Files that no step speaks of any more are dropped.
+    for index in 0..builder.paths.len() {
+        let text = builder.paths[index].text.get();
+        let record = ledger.file(builder.texts.get(PathId(text)));
+        if let Some(record) = record {
+            builder.file(index, &record);
+        }
+    }
+    builder.files_in_folders(ledger);
+    let mut commands: HashMap<&str, &str> = ledger
+        .snapshot
+        .iter()
+        .flat_map(|base| base.commands())
+        .collect();
+    commands.extend(
+        ledger
+            .commands
+            .iter()
+            .map(|(key, output)| (key.as_str(), output.as_str())),
+    );
+    let mut commands: Vec<_> = commands.into_iter().collect();
+    commands.sort_unstable();
+    for (key, output) in commands {
+        let record = builder.given(key, Some(output));
+        builder.commands.push(record);
+    }
+    builder.bytes(seed)
+}
+
+fn number(count: usize) -> u32 {
+    // Lists longer than 4 billion do not fit into memory either.
+    u32::try_from(count).unwrap_or(NONE)
+}
+
+impl Builder {
+    fn text(&mut self, text: &str) -> U32 {
+        self.texts.intern(text).0.into()
+    }
+
+    fn path(&mut self, path: &str) -> u32 {
+        let text = self.texts.intern(path).0;
+        let next = number(self.paths.len());
+        let index = *self.path_of.entry(text).or_insert(next);
+        if index == next {
+            self.paths.push(PathRec {
+                text: text.into(),
+                digest: NONE.into(),
+                maker: NONE.into(),
+                step: NONE.into(),
+                size: 0.into(),
+                modified: 0.into(),
+                changed: 0.into(),
+                inode: 0.into(),
+                read_at: 0.into(),
+            });
+        }
+        index
+    }
+
+    fn digest(&mut self, digest: &Digest) -> u32 {
+        let next = number(self.digests.len());
+        let index = *self.digest_of.entry(*digest).or_insert(next);
+        if index == next {
+            self.digests.push(digest.0);
+        }
+        index
+    }
+
+    fn file(&mut self, index: usize, record: &Record) {
+        let digest = self.digest(&record.digest);
+        let path = &mut self.paths[index];
+        path.digest = digest.into();
+        path.size = record.size.into();
+        path.modified = record.modified.into();
+        path.changed = record.changed.into();
+        path.inode = record.inode.into();
+        path.read_at = record.read_at.into();
+    }
+
+    /// Keeps what is recorded of files in folders that steps make or need as a whole.
+    fn files_in_folders(&mut self, ledger: &Ledger) {
+        let folders: Vec<String> = self
+            .path_of
+            .keys()
+            .map(|&text| self.texts.get(PathId(text)))
+            .filter(|path| path.ends_with('/'))
+            .map(str::to_owned)
+            .collect();
+        if folders.is_empty() {
+            return;
+        }
+        let is_inside = |path: &str| {
+            folders
+                .iter()
+                .any(|folder| path.starts_with(folder.as_str()))
+        };
+        for (path, record) in ledger.known_files() {
+            if is_inside(path) {
+                let index = self.path(path) as usize;
+                self.file(index, &record);
+            }
+        }
+    }
+
+    fn edge(&mut self, edge: EdgeView<'_>) -> u32 {
+        let path = self.path(edge.path);
+        let digest = edge
+            .digest
+            .as_ref()
+            .map_or(NONE, |digest| self.digest(digest));
+        self.edges.push(EdgeRec {
+            path: path.into(),
+            digest: digest.into(),
+            group: u32::from(edge.group).into(),
+        });
+        path
+    }
+
+    fn given(&mut self, key: &str, value: Option<&str>) -> GivenRec {
+        GivenRec {
+            key: self.text(key),
+            value: value.map_or(NONE.into(), |value| self.text(value)),
+        }
+    }
+
+    fn step(&mut self, name: &str, step: StepView<'_>) {
+        let index = number(self.steps.len());
+        let name = self.path(name);
+        self.paths[name as usize].step = index.into();
+        let edges = number(self.edges.len());
+        let outputs = step.outputs();
+        let output_count = number(outputs.len());
+        for edge in outputs {
+            let path = self.edge(edge) as usize;
+            // Two steps may have made one path, one after the other: the later one owns it.
+            let before = self.paths[path].maker.get() as usize;
+            let older = self
+                .steps
+                .get(before)
+                .is_some_and(|other| other.ended_at.get() > step.ended_at());
+            if !older {
+                self.paths[path].maker = index.into();
+            }
+        }
+        let needs = step.needs();
+        let need_count = number(needs.len());
+        needs.for_each(|edge| {
+            self.edge(edge);
+        });
+        let learned = step.learned();
+        let learned_count = number(learned.len());
+        learned.for_each(|edge| {
+            self.edge(edge);
+        });
+        let givens_at = number(self.givens.len());
+        let givens = step.givens();
+        for (key, value) in &givens {
+            let record = self.given(key, *value);
+            self.givens.push(record);
+        }
+        let record = StepRec {
+            name: name.into(),
+            sheet: self.text(step.sheet()),
+            bindings: self.text(step.bindings()),
+            edges: edges.into(),
+            outputs: output_count.into(),
+            needs: need_count.into(),
+            learned: learned_count.into(),
+            givens: givens_at.into(),
+            given_count: number(givens.len()).into(),
+            ended_at: step.ended_at().into(),
+            took: step.took().into(),
+            memory: step.memory().into(),
+            processor: step.processor().into(),
+        };
+        self.steps.push(record);
+    }
+
+    /// An open-addressing table, at most half full.
+    fn path_index(&self) -> Vec<U32> {
+        let size = (self.paths.len() * 2).next_power_of_two();
+        let mut table = vec![U32::new(NONE); size];
+        for (index, path) in self.paths.iter().enumerate() {
+            let mut slot = self.texts.hash(PathId(path.text.get())) as usize & (size - 1);
+            while table[slot].get() != NONE {
+                slot = (slot + 1) & (size - 1);
+            }
+            table[slot] = number(index).into();
+        }
+        table
+    }
+
+    fn bytes(&self, seed: &[u8; 32]) -> Vec<u8> {
+        let mut strings = Vec::new();
+        let mut texts = Vec::with_capacity(self.texts.len());
+        for index in 0..self.texts.len() {
+            let text = self.texts.get(PathId(number(index)));
+            texts.push(TextRec {
+                at: number(strings.len()).into(),
+                length: number(text.len()).into(),
+            });
+            strings.extend_from_slice(text.as_bytes());
+        }
+        let index = self.path_index();
+        let arrays: [(&[u8], usize); SECTIONS] = [
+            (&strings, strings.len()),
+            (texts.as_bytes(), texts.len()),
+            (self.paths.as_bytes(), self.paths.len()),
+            (index.as_bytes(), index.len()),
+            (self.digests.as_bytes(), self.digests.len()),
+            (self.steps.as_bytes(), self.steps.len()),
+            (self.edges.as_bytes(), self.edges.len()),
+            (self.givens.as_bytes(), self.givens.len()),
+            (self.commands.as_bytes(), self.commands.len()),
+        ];
+        let table = SECTIONS * size_of::<SectionRec>();
+        let size: usize = arrays.iter().map(|(bytes, _)| bytes.len()).sum();
+        let mut body = Vec::with_capacity(table + size);
+        let mut at = (HEAD + table) as u64;
+        for (bytes, count) in arrays {
+            let record = SectionRec {
+                at: at.into(),
+                count: (count as u64).into(),
+            };
+            body.extend_from_slice(record.as_bytes());
+            at += bytes.len() as u64;
+        }
+        for (bytes, _) in arrays {
+            body.extend_from_slice(bytes);
+        }
+        let mut out = Vec::with_capacity(HEAD + body.len());
+        out.extend_from_slice(MAGIC);
+        out.extend_from_slice(seed);
+        out.extend_from_slice(&xxh3_64(&body).to_le_bytes());
+        out.extend_from_slice(&(body.len() as u64).to_le_bytes());
+        out.resize(HEAD, 0);
+        out.extend_from_slice(&body);
+        out
+    }
+}

@@ -1,0 +1,122 @@
+//! The journal: entries one behind the other, each with a length and a checksum.
+//!
+//! Head: the 8 bytes `HLJRNL01`, then the seed, 32 bytes. Each frame: the length of its body as a
+//! 32-bit number, the first 8 bytes of the body's BLAKE3 digest keyed with the seed, the body (an
+//! [`Entry`] in the postcard format). Numbers are little-endian. Reading ends at the first frame that is cut
+//! short or does not fit its checksum: that is where a kill or a power cut came. Keying with the
+//! seed keeps bytes of an older journal in the same blocks from passing as new ones.
+
+use std::io;
+
+use crate::ledger::records::Entry;
+
+const MAGIC: &[u8; 8] = b"HLJRNL01";
+const HEAD: usize = 40;
+const FRAME_HEAD: usize = 12;
+
+/// What a journal said.
+pub struct Read {
+    /// Its entries, oldest first.
+    pub entries: Vec<Entry>,
+    /// How many bytes of it are good.
+    pub good: usize,
+}
+
+/// The first bytes of a journal.
+pub fn head(seed: &[u8; 32]) -> Vec<u8> {
+    let mut head = MAGIC.to_vec();
+    head.extend_from_slice(seed);
+    head
+}
+
+/// Reads a journal; `None` when it is not the one that belongs to this seed.
+pub fn read(bytes: &[u8], seed: &[u8; 32]) -> Option<Read> {
+    if bytes.get(..HEAD)? != head(seed).as_slice() {
+        return None;
+    }
+    let mut read = Read {
+        entries: Vec::new(),
+        good: HEAD,
+    };
+    while let Some((entry, size)) = frame(&bytes[read.good..], seed) {
+        read.entries.push(entry);
+        read.good += size;
+    }
+    Some(read)
+}
+
+fn frame(bytes: &[u8], seed: &[u8; 32]) -> Option<(Entry, usize)> {
+    let length = u32::from_le_bytes(bytes.get(..4)?.try_into().ok()?) as usize;
+    let end = FRAME_HEAD.checked_add(length)?;
+    let body = bytes.get(FRAME_HEAD..end)?;
+    if bytes[4..FRAME_HEAD] != checksum(body, seed) {
+        return None;
+    }
+    Some((postcard::from_bytes(body).ok()?, end))
+}
+
+/// Adds an entry's frame to a buffer.
+pub fn encode(entry: &Entry, seed: &[u8; 32], out: &mut Vec<u8>) -> io::Result<()> {
+    let body = postcard::to_allocvec(entry).map_err(io::Error::other)?;
+    let length = u32::try_from(body.len()).map_err(io::Error::other)?;
+    out.extend_from_slice(&length.to_le_bytes());
+    out.extend_from_slice(&checksum(&body, seed));
+    out.extend_from_slice(&body);
+    Ok(())
+}
+
+fn checksum(body: &[u8], seed: &[u8; 32]) -> [u8; 8] {
+    let digest = blake3::keyed_hash(seed, body);
+    let mut short = [0; 8];
+    short.copy_from_slice(&digest.as_bytes()[..8]);
+    short
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn journal(seed: &[u8; 32], names: &[&str]) -> Vec<u8> {
+        let mut bytes = head(seed);
+        for name in names {
+            encode(&Entry::Began((*name).to_owned()), seed, &mut bytes).unwrap();
+        }
+        bytes
+    }
+
+    #[test]
+    fn every_cut_leaves_a_good_beginning() {
+        let seed = [7; 32];
+        let whole = journal(&seed, &["a", "bb", "ccc"]);
+        let mut counts = Vec::new();
+        for cut in HEAD..=whole.len() {
+            let read = read(&whole[..cut], &seed).unwrap();
+            assert!(read.good <= cut);
+            counts.push(read.entries.len());
+        }
+        assert!(counts.is_sorted());
+        assert_eq!((counts[0], *counts.last().unwrap()), (0, 3));
+        assert!(read(&whole[..HEAD - 1], &seed).is_none());
+    }
+
+    #[test]
+    fn a_flipped_byte_ends_the_reading_there() {
+        let seed = [7; 32];
+        let whole = journal(&seed, &["a", "bb", "ccc"]);
+        for at in HEAD..whole.len() {
+            let mut bytes = whole.clone();
+            bytes[at] ^= 0x40;
+            let read = read(&bytes, &seed).unwrap();
+            assert!(read.entries.len() < 3, "byte {at}");
+            assert!(read.good <= at, "byte {at}");
+        }
+    }
+
+    #[test]
+    fn frames_of_another_journal_do_not_pass() {
+        let mut bytes = head(&[1; 32]);
+        bytes.extend_from_slice(&journal(&[2; 32], &["old"])[HEAD..]);
+        assert_eq!(read(&bytes, &[1; 32]).unwrap().entries, []);
+        assert!(read(&bytes, &[2; 32]).is_none());
+    }
+}

@@ -1,0 +1,75 @@
+//! What is remembered, as plain data.
+
+use serde::Deserialize;
+use serde::Serialize;
+
+use crate::content::Record;
+use crate::world::Digest;
+
+/// A path with the content that a step saw there, or made.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Edge {
+    /// From the project's root.
+    pub path: String,
+    /// The content; none when nothing was there (a learned absence).
+    pub digest: Option<Digest>,
+    /// The number of its group.
+    pub group: u16,
+}
+
+/// An input that is no file, with its value.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Given {
+    /// What it is: `env NAME` or `output COMMAND`.
+    pub key: String,
+    /// Its value; none when an environment variable was not set.
+    pub value: Option<String>,
+}
+
+/// What a step saw and made when it last ran to its end.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StepRecord {
+    /// Its name: the first output, or a [`task_key`].
+    pub name: String,
+    /// The recipe as compared.
+    pub sheet: String,
+    /// The values of its holes, as text.
+    pub bindings: String,
+    /// What it made.
+    pub outputs: Vec<Edge>,
+    /// The prerequisites as it saw them.
+    pub needs: Vec<Edge>,
+    /// What it found out itself.
+    pub learned: Vec<Edge>,
+    /// Inputs that are no files.
+    pub givens: Vec<Given>,
+    /// When it ended, nanoseconds since 1970.
+    pub ended_at: i64,
+    /// How long it took, nanoseconds.
+    pub took: u64,
+    /// The largest amount of memory any of its processes held, bytes.
+    pub memory: u64,
+    /// Processor time of all its processes, nanoseconds.
+    pub processor: u64,
+}
+
+/// One thing that happened, as the journal keeps it.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub enum Entry {
+    /// A file was read.
+    File(String, Record),
+    /// A step began.
+    Began(String),
+    /// A step ended.
+    Ended(Box<StepRecord>),
+    /// A step's outputs were taken away; nothing is known of it any more.
+    Forgotten(String),
+    /// A command was asked.
+    Command(String, String),
+}
+
+/// The name that a task is recorded under; no path begins so.
+#[must_use]
+pub fn task_key(name: &str) -> String {
+    format!("\0task {name}")
+}

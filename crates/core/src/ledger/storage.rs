@@ -1,0 +1,277 @@
+//! Where a ledger's bytes lie. Everything that can fail on a disk is behind [`Storage`], so that
+//! tests can cut every write short.
+
+use std::fs::File;
+use std::io;
+use std::io::Read;
+use std::io::Write;
+use std::ops::Deref;
+use std::path::Path;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::Mutex;
+
+/// A snapshot's bytes.
+pub enum Bytes {
+    /// A file mapped into memory.
+    Mapped(memmap2::Mmap),
+    /// Bytes in memory.
+    Owned(Vec<u8>),
+}
+
+impl Deref for Bytes {
+    type Target = [u8];
+
+    fn deref(&self) -> &[u8] {
+        match self {
+            Self::Mapped(map) => map,
+            Self::Owned(bytes) => bytes,
+        }
+    }
+}
+
+/// A place for a snapshot and a journal.
+pub trait Storage: Send + Sync {
+    /// The snapshot, if there is one.
+    fn snapshot(&self) -> io::Result<Option<Bytes>>;
+    /// The journal's bytes; none when there is none.
+    fn journal(&self) -> io::Result<Vec<u8>>;
+    /// Puts a new snapshot in the old one's place, whole or not at all, and durably.
+    fn replace_snapshot(&mut self, bytes: &[u8]) -> io::Result<()>;
+    /// Begins a new journal in the old one's place.
+    fn start_journal(&mut self, head: &[u8]) -> io::Result<()>;
+    /// Adds to the journal.
+    fn append(&mut self, bytes: &[u8]) -> io::Result<()>;
+    /// Takes off what lies behind a length.
+    fn truncate_journal(&mut self, length: u64) -> io::Result<()>;
+    /// Makes the journal durable.
+    fn sync(&mut self) -> io::Result<()>;
+    /// Something that does the same from another thread.
+    fn syncer(&self) -> Option<Box<dyn Fn() -> io::Result<()> + Send>> {
+        None
+    }
+    /// Moves a snapshot that can't be read out of the way; gives its new name.
+    fn set_aside(&mut self) -> io::Result<String>;
+}
+
+/// A ledger in a folder: `ledger` is the snapshot, `journal` the journal.
+#[derive(Debug)]
+pub struct RealStorage {
+    folder: PathBuf,
+    journal: Option<File>,
+    /// Where the journal ends; writes name their place, so that one cut short is written over.
+    end: u64,
+}
+
+impl RealStorage {
+    /// A ledger in this folder, which need not exist while it is only read.
+    #[must_use]
+    pub fn new(folder: &Path) -> Self {
+        Self {
+            folder: folder.to_owned(),
+            journal: None,
+            end: 0,
+        }
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.folder.join(name)
+    }
+
+    fn sync_folder(&self) -> io::Result<()> {
+        File::open(&self.folder)?.sync_all()
+    }
+
+    fn open_journal(&mut self) -> io::Result<&mut File> {
+        if self.journal.is_none() {
+            let file = File::options().write(true).open(self.path("journal"))?;
+            self.end = file.metadata()?.len();
+            self.journal = Some(file);
+        }
+        self.journal
+            .as_mut()
+            .ok_or_else(|| io::ErrorKind::NotFound.into())
+    }
+}
+
+impl Storage for RealStorage {
+    fn snapshot(&self) -> io::Result<Option<Bytes>> {
+        let file = match File::open(self.path("ledger")) {
+            Ok(file) => file,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(error),
+        };
+        if file.metadata()?.len() == 0 {
+            return Ok(Some(Bytes::Owned(Vec::new())));
+        }
+        Ok(Some(Bytes::Mapped(crate::world::map_file(&file)?)))
+    }
+
+    fn journal(&self) -> io::Result<Vec<u8>> {
+        let mut bytes = Vec::new();
+        match File::open(self.path("journal")) {
+            Ok(mut file) => file.read_to_end(&mut bytes)?,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => 0,
+            Err(error) => return Err(error),
+        };
+        Ok(bytes)
+    }
+
+    fn replace_snapshot(&mut self, bytes: &[u8]) -> io::Result<()> {
+        let beside = self.path("ledger.new");
+        let written = File::create(&beside).and_then(|mut file| {
+            file.write_all(bytes)?;
+            file.sync_all()
+        });
+        if let Err(error) = written {
+            let _ = std::fs::remove_file(&beside);
+            return Err(error);
+        }
+        std::fs::rename(&beside, self.path("ledger"))?;
+        self.sync_folder()
+    }
+
+    fn start_journal(&mut self, head: &[u8]) -> io::Result<()> {
+        let mut file = File::create(self.path("journal"))?;
+        file.write_all(head)?;
+        self.end = head.len() as u64;
+        self.journal = Some(file);
+        Ok(())
+    }
+
+    fn append(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.open_journal()?;
+        let end = self.end;
+        let file = self.open_journal()?;
+        std::os::unix::fs::FileExt::write_all_at(file, bytes, end)?;
+        self.end += bytes.len() as u64;
+        Ok(())
+    }
+
+    fn truncate_journal(&mut self, length: u64) -> io::Result<()> {
+        self.open_journal()?.set_len(length)?;
+        self.end = length;
+        Ok(())
+    }
+
+    fn sync(&mut self) -> io::Result<()> {
+        self.open_journal()?.sync_data()
+    }
+
+    fn syncer(&self) -> Option<Box<dyn Fn() -> io::Result<()> + Send>> {
+        let file = self.journal.as_ref()?.try_clone().ok()?;
+        Some(Box::new(move || file.sync_data()))
+    }
+
+    fn set_aside(&mut self) -> io::Result<String> {
+        let name = format!("ledger.unreadable-{}", std::process::id());
+        std::fs::rename(self.path("ledger"), self.path(&name))?;
+        Ok(format!(".handloom/{name}"))
+    }
+}
+
+/// The files of a ledger in memory, shared by those that open it one after the other.
+#[derive(Clone, Debug, Default)]
+pub struct MemoryStorage {
+    files: Arc<Mutex<MemoryFiles>>,
+}
+
+#[derive(Debug, Default)]
+struct MemoryFiles {
+    snapshot: Option<Vec<u8>>,
+    journal: Vec<u8>,
+    /// How many more bytes may be written, when that is limited.
+    room: Option<usize>,
+}
+
+impl MemoryStorage {
+    /// Lets the storage take so many bytes more; then every write is cut short and fails. `None`
+    /// lifts the limit.
+    pub fn limit(&self, room: Option<usize>) {
+        self.with(|files| files.room = room);
+    }
+
+    /// Changes the snapshot's and the journal's bytes.
+    pub fn damage(&self, change: impl FnOnce(&mut Option<Vec<u8>>, &mut Vec<u8>)) {
+        self.with(|files| change(&mut files.snapshot, &mut files.journal));
+    }
+
+    fn with<T>(&self, use_files: impl FnOnce(&mut MemoryFiles) -> T) -> T {
+        let mut files = self
+            .files
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner);
+        use_files(&mut files)
+    }
+}
+
+impl MemoryFiles {
+    /// As much of `bytes` as there is room for.
+    fn take<'b>(&mut self, bytes: &'b [u8]) -> (&'b [u8], io::Result<()>) {
+        match &mut self.room {
+            Some(room) if *room < bytes.len() => {
+                let cut = &bytes[..*room];
+                *room = 0;
+                (cut, Err(io::ErrorKind::StorageFull.into()))
+            }
+            Some(room) => {
+                *room -= bytes.len();
+                (bytes, Ok(()))
+            }
+            None => (bytes, Ok(())),
+        }
+    }
+}
+
+impl Storage for MemoryStorage {
+    fn snapshot(&self) -> io::Result<Option<Bytes>> {
+        Ok(self.with(|files| files.snapshot.clone().map(Bytes::Owned)))
+    }
+
+    fn journal(&self) -> io::Result<Vec<u8>> {
+        Ok(self.with(|files| files.journal.clone()))
+    }
+
+    fn replace_snapshot(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.with(|files| {
+            let (_, result) = files.take(bytes);
+            result?;
+            files.snapshot = Some(bytes.to_vec());
+            Ok(())
+        })
+    }
+
+    fn start_journal(&mut self, head: &[u8]) -> io::Result<()> {
+        self.with(|files| {
+            let (cut, result) = files.take(head);
+            files.journal = cut.to_vec();
+            result
+        })
+    }
+
+    fn append(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.with(|files| {
+            let (cut, result) = files.take(bytes);
+            files.journal.extend_from_slice(cut);
+            result
+        })
+    }
+
+    fn truncate_journal(&mut self, length: u64) -> io::Result<()> {
+        self.with(|files| {
+            files
+                .journal
+                .truncate(usize::try_from(length).unwrap_or(usize::MAX))
+        });
+        Ok(())
+    }
+
+    fn sync(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+
+    fn set_aside(&mut self) -> io::Result<String> {
+        self.with(|files| files.snapshot = None);
+        Ok("memory".to_owned())
+    }
+}

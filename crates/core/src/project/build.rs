@@ -1,0 +1,438 @@
+//! The project: every step and task that a description comes to, and how it is worked out.
+//!
+//! 1. Each target's `each` patterns are matched against the sources on disk, then again against
+//!    every output found so, until no new step appears ([`crate::project::expand`]).
+//! 2. With all outputs known, the words after `needs` and `after` become paths, and patterns become
+//!    sets of paths ([`crate::project::needs`]).
+//!
+//! Recipes are not put together here: a step that has no reason to run never needs its script.
+
+use std::collections::HashSet;
+use std::sync::Arc;
+
+use crate::language::TopItem;
+use crate::language::Word;
+use crate::project::check;
+use crate::project::decl::Clauses;
+use crate::project::decl::Decl;
+use crate::project::decl::TaskDecl;
+use crate::project::description::PartId;
+use crate::project::expand::Expander;
+use crate::project::needs;
+use crate::project::paths::PathId;
+use crate::project::paths::Paths;
+use crate::project::paths::from_root;
+use crate::project::values::Vars;
+use crate::text::Diagnostic;
+use crate::text::nearest;
+
+/// A stretch of one of the project's lists.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Range {
+    /// First index.
+    pub start: u32,
+    /// Index behind the last.
+    pub end: u32,
+}
+
+impl Range {
+    /// The stretch of `list` that lies behind `start`.
+    #[must_use]
+    pub fn behind<T>(start: usize, list: &[T]) -> Self {
+        let number = |at: usize| u32::try_from(at).unwrap_or(u32::MAX);
+        Self {
+            start: number(start),
+            end: number(list.len()),
+        }
+    }
+
+    /// What it covers.
+    #[must_use]
+    pub fn of<T>(self, list: &[T]) -> &[T] {
+        &list[self.start as usize..self.end as usize]
+    }
+}
+
+/// Which step.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct StepId(pub u32);
+
+/// Which task.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct TaskId(pub u32);
+
+/// Which set of matched paths.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct SetId(pub u32);
+
+macro_rules! index {
+    ($($name:ident),*) => {$(
+        impl $name {
+            /// The number as an index.
+            #[must_use]
+            pub fn index(self) -> usize {
+                self.0 as usize
+            }
+
+            /// The number of an index.
+            #[must_use]
+            pub fn from_index(index: usize) -> Self {
+                Self(u32::try_from(index).unwrap_or(u32::MAX))
+            }
+        }
+    )*};
+}
+
+index!(StepId, TaskId, SetId);
+
+/// What a word after `needs` or `after` stands for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum What {
+    /// One file, or a folder when its path ends with a slash.
+    Path(PathId),
+    /// All paths that a pattern matches.
+    Set(SetId),
+    /// A task.
+    Task(TaskId),
+}
+
+/// A prerequisite with the number of its group.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Need {
+    /// Index into the groups of all its `needs`.
+    pub group: u16,
+    /// What is needed.
+    pub what: What,
+}
+
+/// What a pattern after `needs` matches.
+#[derive(Clone, Debug)]
+pub struct Set {
+    /// The paths, sorted.
+    pub paths: Box<[PathId]>,
+    /// Whole-folder targets that it looks into, whether or not that could be done yet.
+    pub trees: Box<[PathId]>,
+    /// Whether all of these were looked into.
+    pub settled: bool,
+}
+
+/// One target with its prerequisites, all variables put in.
+#[derive(Clone, Copy, Debug)]
+pub struct Step {
+    /// Index into [`Project::decls`].
+    pub decl: u32,
+    /// The values of the holes, in [`Project::values`].
+    pub values: Range,
+    /// In [`Project::outputs`].
+    pub outputs: Range,
+    /// In [`Project::needs`].
+    pub needs: Range,
+    /// In [`Project::needs`].
+    pub after: Range,
+}
+
+/// A task with its prerequisites.
+#[derive(Debug)]
+pub struct TaskNode<'d> {
+    /// As described.
+    pub decl: Arc<TaskDecl<'d>>,
+    /// `needs`
+    pub needs: Vec<Need>,
+    /// `after`
+    pub after: Vec<What>,
+    /// `steps`
+    pub steps: Vec<What>,
+}
+
+/// No step makes this path.
+pub const NOBODY: u32 = u32::MAX;
+
+/// Every step and task of a description.
+#[derive(Debug, Default)]
+pub struct Project<'d> {
+    /// The folders of the parts.
+    pub parts: Vec<String>,
+    /// All paths, and the values of holes.
+    pub paths: Paths,
+    /// The targets as described.
+    pub decls: Vec<Arc<Decl<'d>>>,
+    /// The steps, in the order of their targets.
+    pub steps: Vec<Step>,
+    /// The tasks, in the order in which they stand.
+    pub tasks: Vec<TaskNode<'d>>,
+    /// Values of holes.
+    pub values: Vec<PathId>,
+    /// Outputs with their group's number.
+    pub outputs: Vec<(u16, PathId)>,
+    /// Prerequisites.
+    pub needs: Vec<Need>,
+    /// What patterns after `needs` match.
+    pub sets: Vec<Set>,
+    /// For each path the step that makes it, or [`NOBODY`]. A file in a made folder is made by the
+    /// folder's step. May be shorter than the list of paths.
+    pub makers: Vec<u32>,
+    /// All outputs, sorted by path.
+    pub sorted_outputs: Vec<PathId>,
+    /// Whole-folder outputs.
+    pub trees: Vec<PathId>,
+    /// Whole-folder outputs that an `each` looks into and that are not known to be up to date: there
+    /// may be more steps once they are.
+    pub unsettled: Vec<PathId>,
+    /// What `default` names.
+    pub defaults: Vec<(PartId, What)>,
+    /// Whether there is a `default`.
+    pub has_default: bool,
+}
+
+impl<'d> Project<'d> {
+    /// The step that makes a path.
+    #[must_use]
+    pub fn maker(&self, path: PathId) -> Option<StepId> {
+        self.makers
+            .get(path.index())
+            .filter(|&&step| step != NOBODY)
+            .map(|&step| StepId(step))
+    }
+
+    /// A step.
+    #[must_use]
+    pub fn step(&self, id: StepId) -> &Step {
+        &self.steps[id.index()]
+    }
+
+    /// What a step was described by.
+    #[must_use]
+    pub fn decl(&self, step: &Step) -> &Decl<'d> {
+        &self.decls[step.decl as usize]
+    }
+
+    /// A step's outputs with their groups.
+    #[must_use]
+    pub fn step_outputs(&self, step: &Step) -> &[(u16, PathId)] {
+        step.outputs.of(&self.outputs)
+    }
+
+    /// A step's prerequisites, sets not opened.
+    #[must_use]
+    pub fn step_needs(&self, step: &Step) -> &[Need] {
+        step.needs.of(&self.needs)
+    }
+
+    /// The values of a step's holes.
+    #[must_use]
+    pub fn step_values(&self, step: &Step) -> Vec<&str> {
+        step.values
+            .of(&self.values)
+            .iter()
+            .map(|&id| self.paths.get(id))
+            .collect()
+    }
+
+    /// A step's name: its first output.
+    #[must_use]
+    pub fn step_name(&self, step: StepId) -> &str {
+        let first = self.step(step).outputs.start as usize;
+        self.paths.get(self.outputs[first].1)
+    }
+
+    /// The paths that needs stand for, sets opened, with their groups, in order.
+    pub fn open_needs<'a>(&'a self, needs: &'a [Need]) -> impl Iterator<Item = (u16, PathId)> + 'a {
+        needs.iter().flat_map(move |need| {
+            let paths: &[PathId] = match &need.what {
+                What::Path(path) => std::slice::from_ref(path),
+                What::Set(set) => &self.sets[set.index()].paths,
+                What::Task(_) => &[],
+            };
+            paths.iter().map(move |&path| (need.group, path))
+        })
+    }
+
+    /// The outputs that lie in a folder, whose path ends with a slash.
+    pub fn outputs_in<'a>(&'a self, folder: &'a str) -> impl Iterator<Item = PathId> + 'a {
+        let start = self
+            .sorted_outputs
+            .partition_point(|&path| self.paths.get(path) < folder);
+        self.sorted_outputs[start..]
+            .iter()
+            .copied()
+            .take_while(move |&path| self.paths.get(path).starts_with(folder))
+    }
+
+    /// The whole-folder target that a path lies in.
+    #[must_use]
+    pub fn tree_around(&self, path: &str) -> Option<PathId> {
+        self.trees.iter().copied().find(|&tree| {
+            path.starts_with(self.paths.get(tree)) && path.len() > self.paths.get(tree).len()
+        })
+    }
+
+    /// The task with this name, seen from the root.
+    #[must_use]
+    pub fn task_named(&self, name: &str) -> Option<TaskId> {
+        self.tasks
+            .iter()
+            .position(|task| task.decl.name == name)
+            .map(TaskId::from_index)
+    }
+}
+
+/// Works a project out.
+pub struct Build<'v, 'd> {
+    /// The variables.
+    pub vars: &'v Vars<'d>,
+    /// Whole-folder targets that may be looked into; `None` for all, as they are now.
+    pub settled: Option<&'v HashSet<String>>,
+}
+
+impl<'d> Build<'_, 'd> {
+    /// The project; mistakes go to the variables' diagnostics.
+    #[must_use]
+    pub fn project(&self) -> Project<'d> {
+        let mut project = Project {
+            parts: self
+                .vars
+                .description
+                .parts
+                .iter()
+                .map(|part| part.folder.clone())
+                .collect(),
+            ..Project::default()
+        };
+        let mut expander = Expander::new(self.vars, self.settled);
+        for (index, part) in self.vars.description.parts.iter().enumerate() {
+            let part_id = PartId(u32::try_from(index).unwrap_or(u32::MAX));
+            for item in &part.items {
+                match item {
+                    TopItem::Target(target) => expander.declare(&mut project, part_id, target),
+                    TopItem::Task(task) => self.task(&mut project, part_id, task),
+                    _ => {}
+                }
+            }
+        }
+        expander.run(&mut project);
+        self.check_tasks(&project);
+        let mut needs = needs::Resolver::new(self.vars, self.settled);
+        needs.run(&mut project);
+        for (index, part) in self.vars.description.parts.iter().enumerate() {
+            let part_id = PartId(u32::try_from(index).unwrap_or(u32::MAX));
+            for item in &part.items {
+                if let TopItem::Default(words) = item {
+                    self.defaults(&mut project, &mut needs, part_id, words);
+                }
+            }
+        }
+        needs.finish(&mut project);
+        check::check_names(self.vars, &project);
+        project
+    }
+
+    fn task(&self, project: &mut Project<'d>, part: PartId, syntax: &'d crate::language::Task) {
+        let clauses = Clauses::sort(&syntax.clauses);
+        let folder = &self.vars.description.parts[part.index()].folder;
+        let frame = crate::project::frame::Frame::of(part);
+        if let Some(when) = clauses.when
+            && self.vars.condition(when, &frame) != Some(true)
+        {
+            return;
+        }
+        if clauses.recipe.is_none()
+            && clauses.needs.is_empty()
+            && clauses.steps.is_empty()
+            && clauses.after.is_empty()
+        {
+            self.vars.report(
+                Diagnostic::error(
+                    syntax.name.span,
+                    format!("the task `{}` does nothing", syntax.name.text),
+                )
+                .help("give it a `recipe:`, or `needs` or `steps` that it stands for"),
+            );
+        }
+        let name = from_root(folder, &syntax.name.text);
+        if let Some(earlier) = project.task_named(&name) {
+            let earlier = project.tasks[earlier.index()].decl.syntax.name.span;
+            self.vars.report(
+                Diagnostic::error(syntax.name.span, format!("there are two tasks `{name}`"))
+                    .also(earlier, "first here")
+                    .help("choose another name for one of them"),
+            );
+            return;
+        }
+        project.tasks.push(TaskNode {
+            decl: Arc::new(TaskDecl {
+                syntax,
+                part,
+                clauses,
+                name,
+            }),
+            needs: Vec::new(),
+            after: Vec::new(),
+            steps: Vec::new(),
+        });
+    }
+
+    /// A name must not be both a file and a task.
+    fn check_tasks(&self, project: &Project<'d>) {
+        for task in &project.tasks {
+            let Some(path) = project.paths.find(&task.decl.name) else {
+                continue;
+            };
+            if let Some(step) = project.maker(path) {
+                let target = project.decl(project.step(step)).syntax.span;
+                self.vars.report(
+                    Diagnostic::error(
+                        task.decl.syntax.name.span,
+                        format!("`{}` is the name of a task and of a target", task.decl.name),
+                    )
+                    .also(target, "the target")
+                    .help("rename one of them: a name stands for one thing"),
+                );
+            }
+        }
+    }
+
+    fn defaults(
+        &self,
+        project: &mut Project<'d>,
+        needs: &mut needs::Resolver<'_, 'd>,
+        part: PartId,
+        words: &'d [Word],
+    ) {
+        project.has_default |= part == PartId::ROOT;
+        let frame = crate::project::frame::Frame::of(part);
+        for word in words {
+            for what in needs.word(project, word, &frame, None) {
+                let known = match what {
+                    What::Path(path) => project.maker(path).is_some(),
+                    What::Set(_) | What::Task(_) => true,
+                };
+                if known {
+                    project.defaults.push((part, what));
+                } else {
+                    self.unknown_default(project, word, what);
+                }
+            }
+        }
+    }
+
+    fn unknown_default(&self, project: &Project<'d>, word: &Word, what: What) {
+        let What::Path(path) = what else { return };
+        let name = project.paths.get(path);
+        self.vars.report(
+            Diagnostic::error(word.span, format!("no target or task is called `{name}`"))
+                .maybe_help(near_goal(project, name).map(|near| format!("did you mean `{near}`?"))),
+        );
+    }
+}
+
+/// The output or task most like a name.
+#[must_use]
+pub fn near_goal(project: &Project<'_>, name: &str) -> Option<String> {
+    let outputs = project
+        .sorted_outputs
+        .iter()
+        .take(20_000)
+        .map(|&path| project.paths.get(path));
+    let tasks = project.tasks.iter().map(|task| task.decl.name.as_str());
+    nearest(name, outputs.chain(tasks)).map(str::to_owned)
+}

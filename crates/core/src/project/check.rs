@@ -1,0 +1,147 @@
+//! Checks of every recipe's names, without working out a value: a misspelt variable is reported
+//! before anything runs, also in a step that nobody asked for.
+
+use crate::language::Piece;
+use crate::language::Script;
+use crate::language::VarRef;
+use crate::language::Word;
+use crate::project::build::Project;
+use crate::project::decl::Clauses;
+use crate::project::description::PartId;
+use crate::project::frame::Frame;
+use crate::project::script::interpreter;
+use crate::project::shell::is_shell;
+use crate::project::value::Value;
+use crate::project::values::Vars;
+use crate::text::Diagnostic;
+
+/// Reports unknown names in recipes, and variables in quotes of recipes that are no shell scripts.
+pub fn check_names<'d>(vars: &Vars<'d>, project: &Project<'d>) {
+    for decl in &project.decls {
+        let labels = decl
+            .syntax
+            .outputs
+            .iter()
+            .chain(decl.clauses.needs.iter().copied())
+            .filter_map(|group| group.label.as_ref())
+            .map(|label| &*label.text);
+        let mut names: Vec<&str> = vec!["needs", "target"];
+        names.extend(labels);
+        names.extend(decl.holes.iter().map(String::as_str));
+        names.extend(decl.clauses.learn.map(|_| "learn"));
+        check(vars, decl.part, &names, &decl.clauses);
+    }
+    for task in &project.tasks {
+        let mut names: Vec<&str> = vec!["needs", "extra"];
+        names.extend(
+            task.decl
+                .clauses
+                .needs
+                .iter()
+                .filter_map(|group| group.label.as_ref())
+                .map(|label| &*label.text),
+        );
+        names.extend(
+            task.decl
+                .syntax
+                .parameters
+                .iter()
+                .map(|parameter| &*parameter.name.text),
+        );
+        check(vars, task.decl.part, &names, &task.decl.clauses);
+    }
+}
+
+fn check<'d>(vars: &Vars<'d>, part: PartId, names: &[&str], clauses: &Clauses<'d>) {
+    let mut known = Known {
+        vars,
+        frame: Frame::of(part),
+        placeholders: names.to_vec(),
+    };
+    known
+        .placeholders
+        .extend(clauses.lets.iter().map(|own| &*own.name.text));
+    for word in clauses
+        .env
+        .iter()
+        .flat_map(|(_, words)| words.iter())
+        .chain(clauses.folder)
+    {
+        known.word(word);
+    }
+    for script in clauses.recipe.iter().chain(&clauses.finally) {
+        known.script(script);
+    }
+}
+
+struct Known<'a, 'd> {
+    vars: &'a Vars<'d>,
+    frame: Frame<'a>,
+    placeholders: Vec<&'a str>,
+}
+
+impl Known<'_, '_> {
+    fn word(&self, word: &Word) {
+        if let crate::language::WordKind::Mixed(parts) = &word.kind {
+            for part in parts {
+                if let crate::language::Part::Var(reference) = part {
+                    self.reference(reference);
+                }
+            }
+        }
+    }
+
+    fn reference(&self, reference: &VarRef) {
+        let name = &*reference.name.text;
+        if self.placeholders.contains(&name) || self.vars.is_known(self.frame.part, name) {
+            return;
+        }
+        let mut frame = self.frame.clone();
+        for name in &self.placeholders {
+            frame.set(name, Value::word(""));
+        }
+        self.vars.unknown(reference, &frame);
+    }
+
+    fn script(&self, script: &Script) {
+        let mut checks_quotes = None;
+        let mut quote = None;
+        for piece in &script.pieces {
+            match piece {
+                Piece::Text(text) => quote = open_quote(text, quote),
+                Piece::Var(reference) => {
+                    self.reference(reference);
+                    let Some(mark) = quote else { continue };
+                    let other = *checks_quotes.get_or_insert_with(|| {
+                        script.with.is_some()
+                            && interpreter(self.vars, script, &self.frame)
+                                .is_some_and(|words| !is_shell(&words))
+                    });
+                    if other && !reference.raw {
+                        self.vars.report(
+                            Diagnostic::warning(reference.span, format!("this variable stands inside {mark}…{mark} of a script that is no shell script"))
+                                .help(format!("it is put in with quotes of its own: leave yours out, or write `@{{raw {}}}`", reference.name.text)),
+                        );
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// The quote that is open behind a text, as most languages read it; line ends close it.
+fn open_quote(text: &str, before: Option<char>) -> Option<char> {
+    let mut open = before;
+    let mut escaped = false;
+    for c in text.chars() {
+        match c {
+            _ if escaped => escaped = false,
+            '\\' => escaped = true,
+            '\n' => open = None,
+            '"' | '\'' if open == Some(c) => open = None,
+            '"' | '\'' if open.is_none() => open = Some(c),
+            _ => {}
+        }
+    }
+    open
+}

@@ -1,0 +1,336 @@
+//! One `target` of a description, its clauses sorted by what they say, before any step is known.
+
+use std::sync::Arc;
+
+use crate::language::ClauseKind;
+use crate::language::Condition;
+use crate::language::Group;
+use crate::language::LearnHow;
+use crate::language::Let;
+use crate::language::LetHow;
+use crate::language::Name;
+use crate::language::Part as WordPart;
+use crate::language::Piece;
+use crate::language::Script;
+use crate::language::Target;
+use crate::language::Task;
+use crate::language::Value as Written;
+use crate::language::Word;
+use crate::language::WordKind;
+use crate::project::description::PartId;
+use crate::project::frame::Frame;
+use crate::project::value::Value;
+use crate::project::values::Vars;
+use crate::text::Diagnostic;
+use crate::text::Span;
+
+/// What `uses`, `limit` and `retry` say: how a job may run, no part of what it makes.
+#[derive(Clone, Debug, Default)]
+pub struct Running<'d> {
+    /// `uses NAME=N`
+    pub uses: Vec<(&'d Name, &'d Word)>,
+    /// `limit 90s`
+    pub limit: Option<&'d Word>,
+    /// `retry 2`
+    pub retry: Option<&'d Word>,
+}
+
+/// The clauses of a `target` or a `task`, by kind.
+#[derive(Clone, Debug, Default)]
+pub struct Clauses<'d> {
+    /// `about:`
+    pub about: Option<&'d str>,
+    /// The groups of all `needs`.
+    pub needs: Vec<&'d Group>,
+    /// The words of all `after`.
+    pub after: Vec<&'d Word>,
+    /// `each name in WORDS`
+    pub each: Vec<(&'d Name, &'d [Word])>,
+    /// `learn`
+    pub learn: Option<(LearnHow, Option<&'d Word>)>,
+    /// `given env`
+    pub given_env: Vec<&'d [Word]>,
+    /// `given output`
+    pub given_output: Vec<&'d [Word]>,
+    /// `let`
+    pub lets: Vec<&'d Let>,
+    /// `env NAME = WORDS`
+    pub env: Vec<(&'d Name, &'d [Word])>,
+    /// `in FOLDER`
+    pub folder: Option<&'d Word>,
+    /// `when`
+    pub when: Option<&'d Condition>,
+    /// How it may run.
+    pub running: Running<'d>,
+    /// `terminal`
+    pub terminal: bool,
+    /// `remember`
+    pub remember: bool,
+    /// `steps`
+    pub steps: &'d [Word],
+    /// `finally:`
+    pub finally: Option<&'d Script>,
+    /// `recipe:`
+    pub recipe: Option<&'d Script>,
+}
+
+impl<'d> Clauses<'d> {
+    /// Sorts a target's or a task's clauses.
+    #[must_use]
+    pub fn sort(clauses: &'d [crate::language::Clause]) -> Self {
+        let mut sorted = Self::default();
+        for clause in clauses {
+            match &clause.kind {
+                ClauseKind::About(text) => sorted.about = Some(text),
+                ClauseKind::Needs(groups) => sorted.needs.extend(groups),
+                ClauseKind::After(words) => sorted.after.extend(words),
+                ClauseKind::Each(name, words) => sorted.each.push((name, words)),
+                ClauseKind::Learn(how, file) => sorted.learn = Some((*how, file.as_ref())),
+                ClauseKind::GivenEnv(words) => sorted.given_env.push(words),
+                ClauseKind::GivenOutput(words) => sorted.given_output.push(words),
+                ClauseKind::Let(definition) => sorted.lets.push(definition),
+                ClauseKind::Env(name, words) => sorted.env.push((name, words)),
+                ClauseKind::In(word) => sorted.folder = Some(word),
+                ClauseKind::When(condition) => sorted.when = Some(condition),
+                ClauseKind::Uses(uses) => {
+                    sorted
+                        .running
+                        .uses
+                        .extend(uses.iter().map(|(name, word)| (name, word)));
+                }
+                ClauseKind::Limit(word) => sorted.running.limit = Some(word),
+                ClauseKind::Retry(word) => sorted.running.retry = Some(word),
+                ClauseKind::Terminal => sorted.terminal = true,
+                ClauseKind::Remember => sorted.remember = true,
+                ClauseKind::Steps(words) => sorted.steps = words,
+                ClauseKind::Finally(script) => sorted.finally = Some(script),
+                ClauseKind::Recipe(script) => sorted.recipe = Some(script),
+            }
+        }
+        sorted
+    }
+}
+
+/// A `target` of a description.
+#[derive(Debug)]
+pub struct Decl<'d> {
+    /// As written.
+    pub syntax: &'d Target,
+    /// The part it stands in.
+    pub part: PartId,
+    /// Its clauses.
+    pub clauses: Clauses<'d>,
+    /// The names whose values differ from step to step: holes, values of `each`.
+    pub holes: Vec<String>,
+    /// Names known before any hole is filled: own variables that need none.
+    pub fixed: Vec<(&'d str, Value)>,
+    /// Own variables that differ from step to step.
+    pub varying: Vec<&'d Let>,
+}
+
+impl<'d> Decl<'d> {
+    /// Looks at a target's clauses. `holes` are the names that its `each` give.
+    pub fn new(
+        vars: &Vars<'d>,
+        part: PartId,
+        syntax: &'d Target,
+        clauses: Clauses<'d>,
+        holes: Vec<String>,
+    ) -> Option<Self> {
+        let mut decl = Self {
+            syntax,
+            part,
+            clauses,
+            holes,
+            fixed: Vec::new(),
+            varying: Vec::new(),
+        };
+        for definition in decl.clauses.lets.clone() {
+            if decl.let_varies(definition) {
+                decl.varying.push(definition);
+            } else {
+                let mut frame = decl.fixed_frame();
+                own_let(vars, definition, &mut frame)?;
+                decl.fixed = frame.locals;
+            }
+        }
+        Some(decl)
+    }
+
+    /// The names that hold for all its steps.
+    #[must_use]
+    pub fn fixed_frame(&self) -> Frame<'d> {
+        Frame {
+            part: self.part,
+            locals: self.fixed.clone(),
+        }
+    }
+
+    /// Whether a name's value may differ from step to step.
+    #[must_use]
+    pub fn name_varies(&self, name: &str) -> bool {
+        self.holes.iter().any(|hole| hole == name)
+            || self
+                .varying
+                .iter()
+                .any(|definition| &*definition.name.text == name)
+    }
+
+    /// Whether a word may come to something else from step to step.
+    #[must_use]
+    pub fn word_varies(&self, vars: &Vars<'d>, word: &Word) -> bool {
+        match &word.kind {
+            WordKind::Plain => vars.description.sources.slice(word.span).contains('<'),
+            WordKind::Mixed(parts) => parts.iter().any(|part| match part {
+                WordPart::Text { text, quoted } => !quoted && text.contains('<'),
+                WordPart::Var(reference) => {
+                    // A variable's words may hold holes that are only filled here.
+                    self.name_varies(&reference.name.text)
+                        || vars
+                            .reference(reference, &self.fixed_frame())
+                            .is_some_and(|value| {
+                                value.atoms.iter().any(|atom| {
+                                    atom.pattern
+                                        .as_ref()
+                                        .is_some_and(|source| source.contains('<'))
+                                })
+                            })
+                }
+            }),
+        }
+    }
+
+    fn let_varies(&self, definition: &Let) -> bool {
+        let names: &dyn Fn(&Word) -> bool =
+            &|word| word_names(word).any(|name| self.name_varies(name));
+        let value = match &definition.value {
+            Written::Words(words) | Written::Output(words) => words.iter().any(names),
+            Written::Files { patterns, except } => patterns.iter().chain(except).any(names),
+            Written::Env { name, or } => names(name) || or.iter().flatten().any(names),
+            Written::Match { from, into, words } => {
+                names(from) || names(into) || words.iter().any(names)
+            }
+        };
+        let when = definition
+            .when
+            .as_ref()
+            .is_some_and(|when| condition_words(when).any(names));
+        value || when || self.name_varies(&definition.name.text)
+    }
+
+    /// Whether its `when` can be told without a step.
+    #[must_use]
+    pub fn when_varies(&self) -> bool {
+        self.clauses.when.is_some_and(|when| {
+            condition_words(when).any(|word| word_names(word).any(|name| self.name_varies(name)))
+        })
+    }
+
+    /// The names of one step: what the holes hold, and its own variables.
+    pub fn frame<'a>(&'a self, vars: &Vars<'d>, values: &[&str]) -> Option<Frame<'a>> {
+        let mut frame = Frame {
+            part: self.part,
+            locals: Vec::with_capacity(self.fixed.len() + values.len() + self.varying.len() + 4),
+        };
+        for (name, value) in &self.fixed {
+            frame.set(name, value.clone());
+        }
+        for (hole, value) in self.holes.iter().zip(values) {
+            frame.set(hole, Value::word(Arc::from(*value)));
+        }
+        for definition in &self.varying {
+            own_let(vars, definition, &mut frame)?;
+        }
+        Some(frame)
+    }
+}
+
+/// Sets a target's or a task's own variable.
+pub fn own_let<'a, 'd: 'a>(
+    vars: &Vars<'d>,
+    definition: &'d Let,
+    frame: &mut Frame<'a>,
+) -> Option<()> {
+    if let Some(when) = &definition.when
+        && !vars.condition(when, frame)?
+    {
+        return Some(());
+    }
+    let name = &*definition.name.text;
+    let mut value = vars.definition(definition, frame)?;
+    if definition.how == LetHow::Add {
+        let before = match frame.local(name) {
+            Some(before) => before.clone(),
+            None => match vars.lookup(frame.part, name) {
+                Some(before) => before?,
+                None => {
+                    vars.report(
+                        Diagnostic::error(
+                            definition.name.span,
+                            format!("there is no `{name}` to add to"),
+                        )
+                        .help(format!("set it first with `let {name} = …`")),
+                    );
+                    return None;
+                }
+            },
+        };
+        value = Value {
+            atoms: before
+                .atoms
+                .iter()
+                .chain(value.atoms.iter())
+                .cloned()
+                .collect(),
+            list: true,
+        };
+    }
+    frame.set(name, value);
+    Some(())
+}
+
+/// The names of the variables in a word.
+pub fn word_names(word: &Word) -> impl Iterator<Item = &str> {
+    let parts: &[WordPart] = match &word.kind {
+        WordKind::Plain => &[],
+        WordKind::Mixed(parts) => parts,
+    };
+    parts.iter().filter_map(|part| match part {
+        WordPart::Var(reference) => Some(&*reference.name.text),
+        WordPart::Text { .. } => None,
+    })
+}
+
+/// The names of the variables in a script.
+pub fn script_names(script: &Script) -> impl Iterator<Item = (&str, Span)> {
+    script.pieces.iter().filter_map(|piece| match piece {
+        Piece::Var(reference) => Some((&*reference.name.text, reference.span)),
+        Piece::Text(_) => None,
+    })
+}
+
+/// All words of a condition.
+pub fn condition_words(condition: &Condition) -> Box<dyn Iterator<Item = &Word> + '_> {
+    match condition {
+        Condition::And(left, right) | Condition::Or(left, right) => {
+            Box::new(condition_words(left).chain(condition_words(right)))
+        }
+        Condition::Not(inner) => condition_words(inner),
+        Condition::Is(left, right)
+        | Condition::IsNot(left, right)
+        | Condition::Has(left, right) => Box::new(left.iter().chain(right)),
+    }
+}
+
+/// A `task` of a description.
+#[derive(Debug)]
+pub struct TaskDecl<'d> {
+    /// As written.
+    pub syntax: &'d Task,
+    /// The part it stands in.
+    pub part: PartId,
+    /// Its clauses.
+    pub clauses: Clauses<'d>,
+    /// Its name from the root: the part's folder in front.
+    pub name: String,
+}

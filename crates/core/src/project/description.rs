@@ -1,0 +1,250 @@
+//! All description files of a project: read, parsed, and put into parts.
+//!
+//! A *part* is a folder with a `hand.loom` of its own that another one includes; the project's root
+//! is the first part. A `.loom` file that is included belongs to the part that includes it, at the
+//! place of the `include`.
+
+use std::collections::HashSet;
+
+use crate::language::File;
+use crate::language::TopItem;
+use crate::language::Word;
+use crate::language::WordKind;
+use crate::language::parse;
+use crate::project::paths::from_root;
+use crate::text::Diagnostic;
+use crate::text::Sources;
+use crate::text::Span;
+use crate::world::Disk;
+
+/// The name of a description file.
+pub const FILE_NAME: &str = "hand.loom";
+
+/// Descriptions included deeper than this are refused.
+const MAX_DEPTH: usize = 10_000;
+
+/// Which part of a project.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct PartId(pub u32);
+
+impl PartId {
+    /// The project's own description.
+    pub const ROOT: Self = Self(0);
+
+    /// The number as an index.
+    #[must_use]
+    pub fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
+/// A folder with its description.
+#[derive(Debug)]
+pub struct Part {
+    /// Its folder from the root: empty, or ending with a slash.
+    pub folder: String,
+    /// The part that includes it; none for the root.
+    pub parent: Option<PartId>,
+    /// What it says, included files put in.
+    pub items: Vec<TopItem>,
+}
+
+/// Everything that was read.
+#[derive(Debug, Default)]
+pub struct Description {
+    /// The texts.
+    pub sources: Sources,
+    /// The parts; the root is the first, and each comes behind the part that includes it.
+    pub parts: Vec<Part>,
+    /// The files that were read, from the root.
+    pub files: Vec<String>,
+}
+
+impl Description {
+    /// Reads the description at the root of `disk` and all it includes. Mistakes come beside what
+    /// was understood.
+    pub fn read(disk: &dyn Disk) -> (Self, Vec<Diagnostic>) {
+        let mut loader = Loader {
+            disk,
+            description: Self::default(),
+            diagnostics: Vec::new(),
+            seen: HashSet::new(),
+            open: Vec::new(),
+        };
+        loader.project();
+        (loader.description, loader.diagnostics)
+    }
+}
+
+/// A file whose items are being put in.
+struct Open {
+    part: PartId,
+    /// The part's folder: paths in an included file are those of the part that includes it.
+    folder: String,
+    items: std::vec::IntoIter<TopItem>,
+}
+
+struct Loader<'d> {
+    disk: &'d dyn Disk,
+    description: Description,
+    diagnostics: Vec<Diagnostic>,
+    seen: HashSet<String>,
+    open: Vec<Open>,
+}
+
+impl Loader<'_> {
+    fn project(&mut self) {
+        self.description.parts.push(Part {
+            folder: String::new(),
+            parent: None,
+            items: Vec::new(),
+        });
+        if let Some(file) = self.file(FILE_NAME, None) {
+            self.enter(PartId::ROOT, String::new(), file);
+        }
+        while let Some(open) = self.open.last_mut() {
+            let part = open.part;
+            let folder = open.folder.clone();
+            match open.items.next() {
+                None => {
+                    self.open.pop();
+                }
+                Some(TopItem::Include(word)) => self.include(part, &folder, &word),
+                Some(TopItem::Language(word)) => self.language(&word),
+                Some(item) => self.description.parts[part.index()].items.push(item),
+            }
+        }
+    }
+
+    fn enter(&mut self, part: PartId, folder: String, file: File) {
+        self.open.push(Open {
+            part,
+            folder,
+            items: file.items.into_iter(),
+        });
+    }
+
+    fn language(&mut self, word: &Word) {
+        let written = self.description.sources.slice(word.span);
+        if written != "1" {
+            self.diagnostics.push(
+                Diagnostic::error(word.span, format!("language `{written}` is not known"))
+                    .help("this Hand Loom reads `language 1`; a newer one may be needed"),
+            );
+        }
+    }
+
+    fn include(&mut self, part: PartId, folder: &str, word: &Word) {
+        let written = self.description.sources.slice(word.span);
+        let path = match literal(word, written) {
+            Some(path) if !path.is_empty() => path,
+            _ => {
+                self.diagnostics.push(
+                    Diagnostic::error(word.span, "`include` takes a plain path")
+                        .help("write the folder or the `.loom` file itself, without variables or patterns"),
+                );
+                return;
+            }
+        };
+        if self.open.len() > MAX_DEPTH {
+            self.diagnostics.push(
+                Diagnostic::error(
+                    word.span,
+                    format!("includes are nested more than {MAX_DEPTH} deep"),
+                )
+                .help("include some of them from a file higher up"),
+            );
+            return;
+        }
+        let path = from_root(folder, &path);
+        if path.starts_with("../") || path.starts_with('/') {
+            self.diagnostics.push(
+                Diagnostic::error(word.span, format!("`{path}` lies outside the project"))
+                    .help("include only what lies below the project's folder"),
+            );
+            return;
+        }
+        if path.ends_with(".loom") {
+            if let Some(file) = self.file(&path, Some(word.span)) {
+                self.enter(part, folder.to_owned(), file);
+            }
+            return;
+        }
+        let folder = format!("{}/", path.trim_end_matches('/'));
+        let Some(file) = self.file(&format!("{folder}{FILE_NAME}"), Some(word.span)) else {
+            return;
+        };
+        let id = PartId(u32::try_from(self.description.parts.len()).unwrap_or(u32::MAX));
+        self.description.parts.push(Part {
+            folder: folder.clone(),
+            parent: Some(part),
+            items: Vec::new(),
+        });
+        self.enter(id, folder, file);
+    }
+
+    fn file(&mut self, path: &str, included: Option<Span>) -> Option<File> {
+        if !self.seen.insert(path.to_owned()) {
+            if let Some(span) = included {
+                self.diagnostics.push(
+                    Diagnostic::error(span, format!("`{path}` is included already"))
+                        .help("include each description once"),
+                );
+            }
+            return None;
+        }
+        let bytes = match self.disk.read(path) {
+            Ok(bytes) => bytes,
+            Err(error) => {
+                let title = format!("can't read `{path}`: {error}");
+                self.diagnostics.push(match included {
+                    Some(span) => Diagnostic::error(span, title)
+                        .help("name a `.loom` file, or a folder that holds a `hand.loom`"),
+                    None => Diagnostic::placeless(title),
+                });
+                return None;
+            }
+        };
+        let text = match String::from_utf8(bytes) {
+            Ok(text) => text,
+            Err(error) => {
+                self.not_utf8(path, &error);
+                return None;
+            }
+        };
+        self.description.files.push(path.to_owned());
+        let source = self.description.sources.add(path, text);
+        let parsed = parse(source, &self.description.sources.get(source).text);
+        self.diagnostics.extend(parsed.diagnostics);
+        Some(parsed.file)
+    }
+
+    fn not_utf8(&mut self, path: &str, error: &std::string::FromUtf8Error) {
+        let valid = error.utf8_error().valid_up_to();
+        let bytes = error.as_bytes();
+        let line = bytes[..valid].iter().filter(|&&b| b == b'\n').count() + 1;
+        self.diagnostics.push(
+            Diagnostic::placeless(format!(
+                "`{path}` is not UTF-8: line {line} has the byte 0x{:02X}",
+                bytes[valid]
+            ))
+            .help("save the file as UTF-8"),
+        );
+    }
+}
+
+/// The text of a word without variables and patterns.
+fn literal(word: &Word, written: &str) -> Option<String> {
+    match &word.kind {
+        WordKind::Plain => {
+            (!crate::project::pattern::is_pattern(written)).then(|| written.to_owned())
+        }
+        WordKind::Mixed(parts) => parts
+            .iter()
+            .map(|part| match part {
+                crate::language::Part::Text { text, .. } => Some(text.as_str()),
+                crate::language::Part::Var(_) => None,
+            })
+            .collect(),
+    }
+}

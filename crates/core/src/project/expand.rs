@@ -1,0 +1,792 @@
+//! From targets to steps: what each `each` matches, joined on shared holes.
+//!
+//! ```text
+//! target out/<l>-<y>.csv          logs/a.csv  logs/b.csv        (slot 1: l = a | b)
+//!   needs each logs/<l>.csv       2024 2025                     (slot 2: y = 2024 | 2025)
+//!   each y in 2024 2025           -> a-2024 a-2025 b-2024 b-2025
+//! ```
+//!
+//! Slots that share a hole are joined on its value; others are combined freely. Outputs that appear
+//! are matched against all patterns again, round by round, so chains of any length come out.
+
+use std::collections::HashMap;
+use std::collections::HashSet;
+use std::sync::Arc;
+
+use crate::language::Part as WordPart;
+use crate::language::Target;
+use crate::language::Word;
+use crate::language::WordKind;
+use crate::project::build::NOBODY;
+use crate::project::build::Project;
+use crate::project::build::Range;
+use crate::project::build::Step;
+use crate::project::build::StepId;
+use crate::project::decl::Clauses;
+use crate::project::decl::Decl;
+use crate::project::decl::word_names;
+use crate::project::description::PartId;
+use crate::project::folders::OWN_FOLDER;
+use crate::project::frame::Frame;
+use crate::project::paths::PathId;
+use crate::project::paths::from_root;
+use crate::project::pattern::Pattern;
+use crate::project::pattern::escape;
+use crate::project::pattern::fill_holes;
+use crate::project::pattern::unescape;
+use crate::project::value::Atom;
+use crate::project::values::Vars;
+use crate::text::Diagnostic;
+use crate::text::Span;
+use crate::text::nearest;
+
+/// One target may not come to more steps than this.
+const MAX_STEPS: usize = 5_000_000;
+
+/// One file that an `each` pattern matched, and what the pattern's holes took.
+struct Match {
+    path: PathId,
+    values: Vec<PathId>,
+}
+
+enum Slot {
+    Files {
+        pattern: Pattern,
+        /// For each of the pattern's holes its number among the target's.
+        holes: Vec<usize>,
+        matches: Vec<Match>,
+        seen: HashSet<PathId>,
+    },
+    Values {
+        hole: usize,
+        values: Vec<PathId>,
+    },
+}
+
+/// The `each`s of one target.
+struct Each {
+    decl: usize,
+    slots: Vec<Slot>,
+    /// Combinations that are steps already.
+    emitted: HashSet<Vec<PathId>>,
+    /// How many matches of a single slot are steps already.
+    done: usize,
+    changed: bool,
+}
+
+pub struct Expander<'v, 'd> {
+    vars: &'v Vars<'d>,
+    settled: Option<&'v HashSet<String>>,
+    eaches: Vec<Each>,
+    /// Which patterns lie in a folder: indices of `eaches` and of their slots.
+    by_folder: HashMap<String, Vec<(usize, usize)>>,
+    /// Outputs that have not been matched against the patterns yet.
+    fresh: Vec<PathId>,
+}
+
+impl<'v, 'd> Expander<'v, 'd> {
+    pub fn new(vars: &'v Vars<'d>, settled: Option<&'v HashSet<String>>) -> Self {
+        Self {
+            vars,
+            settled,
+            eaches: Vec::new(),
+            by_folder: HashMap::new(),
+            fresh: Vec::new(),
+        }
+    }
+
+    // ---- declarations --------------------------------------------------------------------------
+
+    pub fn declare(&mut self, project: &mut Project<'d>, part: PartId, target: &'d Target) {
+        let clauses = Clauses::sort(&target.clauses);
+        if clauses.recipe.is_none() {
+            self.vars.report(
+                Diagnostic::error(target.span, "this target has no `recipe:`")
+                    .help("say how it is made: an indented line `recipe: COMMAND`; a name for several things is a `task`"),
+            );
+            return;
+        }
+        let holes = self.hole_names(part, &clauses);
+        let Some(decl) = Decl::new(self.vars, part, target, clauses, holes) else {
+            return;
+        };
+        if let Some(when) = decl.clauses.when
+            && !decl.when_varies()
+            && self.vars.condition(when, &decl.fixed_frame()) != Some(true)
+        {
+            return;
+        }
+        let index = project.decls.len();
+        project.decls.push(Arc::new(decl));
+        let Some(slots) = self.slots(project, index) else {
+            return;
+        };
+        if slots.is_empty() {
+            self.add_step(project, index, &[], &[]);
+            return;
+        }
+        let each = self.eaches.len();
+        for (number, slot) in slots.iter().enumerate() {
+            if let Slot::Files { pattern, .. } = slot {
+                self.by_folder
+                    .entry(pattern.folder().to_owned())
+                    .or_default()
+                    .push((each, number));
+            }
+        }
+        self.eaches.push(Each {
+            decl: index,
+            slots,
+            emitted: HashSet::new(),
+            done: 0,
+            changed: true,
+        });
+    }
+
+    /// The names that a target's `each` give, in order of appearance.
+    fn hole_names(&self, part: PartId, clauses: &Clauses<'d>) -> Vec<String> {
+        let mut names: Vec<String> = Vec::new();
+        let mut add = |name: &str| {
+            if !names.iter().any(|known| known == name) {
+                names.push(name.to_owned());
+            }
+        };
+        for (name, _) in &clauses.each {
+            add(&name.text);
+        }
+        for word in each_words(clauses) {
+            let own = |name: &str| clauses.lets.iter().any(|own| &*own.name.text == name);
+            let value = if word_names(word).any(own) {
+                None
+            } else {
+                self.vars.word(word, &Frame::of(part))
+            };
+            match value {
+                Some(value) => value
+                    .atoms
+                    .iter()
+                    .for_each(|atom| source_holes(&atom.source(), &mut add)),
+                None => written_text(self.vars, word, &mut |text| source_holes(text, &mut add)),
+            }
+        }
+        names
+    }
+
+    fn slots(&self, project: &mut Project<'d>, index: usize) -> Option<Vec<Slot>> {
+        let mut slots = Vec::new();
+        let decl = &project.decls[index];
+        let frame = decl.fixed_frame();
+        let folder = &self.vars.description.parts[decl.part.index()].folder;
+        for word in each_words(&decl.clauses) {
+            let atom = self.vars.single(word, &frame)?;
+            let pattern = self
+                .vars
+                .pattern(&from_root(&escape(folder), &atom.source()), word.span)?;
+            if pattern.holes().is_empty() {
+                self.vars.report(
+                    Diagnostic::error(word.span, "this `each` has no hole, so every step would be the same")
+                        .help("name the part that differs, such as `each src/<unit>.c`; without `each` all matches go into one step"),
+                );
+                return None;
+            }
+            let holes = pattern
+                .holes()
+                .iter()
+                .map(|hole| decl.holes.iter().position(|known| known == hole))
+                .collect::<Option<Vec<usize>>>()?;
+            slots.push(Slot::Files {
+                pattern,
+                holes,
+                matches: Vec::new(),
+                seen: HashSet::new(),
+            });
+        }
+        let mut lists = Vec::new();
+        for (name, words) in &decl.clauses.each {
+            let hole = decl.holes.iter().position(|hole| **hole == *name.text)?;
+            lists.push((hole, self.vars.words(words, &frame)?));
+        }
+        for (hole, list) in lists {
+            let mut values: Vec<PathId> = Vec::new();
+            for text in list.texts() {
+                let value = project.paths.intern(text);
+                if !values.contains(&value) {
+                    values.push(value);
+                }
+            }
+            slots.push(Slot::Values { hole, values });
+        }
+        Some(slots)
+    }
+
+    // ---- rounds --------------------------------------------------------------------------------
+
+    pub fn run(&mut self, project: &mut Project<'d>) {
+        self.match_sources(project);
+        loop {
+            self.match_fresh(project);
+            let mut grew = false;
+            for each in 0..self.eaches.len() {
+                if std::mem::take(&mut self.eaches[each].changed) {
+                    grew = true;
+                    self.emit(project, each);
+                }
+            }
+            if project.steps.len() > MAX_STEPS {
+                return;
+            }
+            if !grew && self.fresh.is_empty() {
+                break;
+            }
+        }
+        self.warn_empty(project);
+        project.sorted_outputs = project.outputs.iter().map(|&(_, path)| path).collect();
+        let paths = &project.paths;
+        project
+            .sorted_outputs
+            .sort_unstable_by(|&a, &b| paths.get(a).cmp(paths.get(b)));
+        project.sorted_outputs.dedup();
+        self.check_overlaps(project);
+    }
+
+    fn match_sources(&mut self, project: &mut Project<'d>) {
+        let vars = self.vars;
+        for each in &mut self.eaches {
+            for slot in &mut each.slots {
+                let Slot::Files { pattern, .. } = slot else {
+                    continue;
+                };
+                let pattern = pattern.clone();
+                vars.folders.walk(&pattern, &mut |path| {
+                    if !vars.around.leftover(path) {
+                        add_match(slot, &mut project.paths, path);
+                    }
+                });
+            }
+        }
+    }
+
+    /// Matches outputs that are new against every pattern whose folder they may lie in.
+    fn match_fresh(&mut self, project: &mut Project<'d>) {
+        for output in std::mem::take(&mut self.fresh) {
+            let path = project.paths.get(output).to_owned();
+            if path.ends_with('/') {
+                self.match_tree(project, output, &path);
+                continue;
+            }
+            let ends = std::iter::once(0).chain(path.match_indices('/').map(|(at, _)| at + 1));
+            for end in ends {
+                let Some(patterns) = self.by_folder.get(&path[..end]) else {
+                    continue;
+                };
+                for &(each, slot) in patterns {
+                    if add_match(
+                        &mut self.eaches[each].slots[slot],
+                        &mut project.paths,
+                        &path,
+                    ) {
+                        self.eaches[each].changed = true;
+                    }
+                }
+            }
+        }
+    }
+
+    /// A made folder: its files match once it is known to be up to date.
+    fn match_tree(&mut self, project: &mut Project<'d>, tree: PathId, path: &str) {
+        let settled = self.settled.is_none_or(|settled| settled.contains(path));
+        for each in &mut self.eaches {
+            for slot in &mut each.slots {
+                let Slot::Files { pattern, .. } = slot else {
+                    continue;
+                };
+                if !looks_into(pattern, path) {
+                    continue;
+                }
+                if !settled {
+                    if !project.unsettled.contains(&tree) {
+                        project.unsettled.push(tree);
+                    }
+                    continue;
+                }
+                let pattern = pattern.clone();
+                let paths = &mut project.paths;
+                self.vars.folders.walk(&pattern, &mut |found| {
+                    if found.starts_with(path) && add_match(slot, paths, found) {
+                        each.changed = true;
+                    }
+                });
+            }
+        }
+    }
+
+    fn warn_empty(&self, project: &Project<'d>) {
+        for each in &self.eaches {
+            let decl = &project.decls[each.decl];
+            for (slot, word) in each.slots.iter().zip(each_words(&decl.clauses)) {
+                if let Slot::Files { matches, .. } = slot
+                    && matches.is_empty()
+                    && project.unsettled.is_empty()
+                {
+                    self.vars.report(
+                        Diagnostic::warning(word.span, "this pattern matches no file now, so the target has no steps")
+                            .help("check the folder's name; paths are seen from the folder of this hand.loom"),
+                    );
+                }
+            }
+        }
+    }
+
+    // ---- steps ---------------------------------------------------------------------------------
+
+    fn emit(&mut self, project: &mut Project<'d>, each: usize) {
+        let decl = self.eaches[each].decl;
+        let holes = project.decls[decl].holes.len();
+        if let [
+            Slot::Files {
+                holes: numbers,
+                matches,
+                ..
+            },
+        ] = &self.eaches[each].slots[..]
+        {
+            // By far the most frequent case: each match is one step.
+            let mut fresh: Vec<(Vec<PathId>, PathId)> = matches[self.eaches[each].done..]
+                .iter()
+                .map(|found| {
+                    let mut values = vec![PathId(0); holes];
+                    for (&number, &value) in numbers.iter().zip(&found.values) {
+                        values[number] = value;
+                    }
+                    (values, found.path)
+                })
+                .collect();
+            self.eaches[each].done = matches.len();
+            let paths = &project.paths;
+            fresh.sort_by(|(_, a), (_, b)| paths.get(*a).cmp(paths.get(*b)));
+            for (values, path) in fresh {
+                self.add_step(project, decl, &values, &[path]);
+            }
+            return;
+        }
+        for (values, matched) in self.join(project, each, holes) {
+            let key: Vec<PathId> = values.iter().chain(&matched).copied().collect();
+            if self.eaches[each].emitted.insert(key) {
+                self.add_step(project, decl, &values, &matched);
+            }
+        }
+    }
+
+    /// Every combination of the slots' matches that agrees on shared holes.
+    fn join(
+        &self,
+        project: &Project<'d>,
+        each: usize,
+        holes: usize,
+    ) -> Vec<(Vec<PathId>, Vec<PathId>)> {
+        let unset = PathId(u32::MAX);
+        let mut rows = vec![(vec![unset; holes], Vec::new())];
+        let mut bound: HashSet<usize> = HashSet::new();
+        for slot in &self.eaches[each].slots {
+            let mut next = Vec::new();
+            match slot {
+                Slot::Values { hole, values } => {
+                    for (row, matched) in rows {
+                        for &value in values {
+                            if row[*hole] == unset || row[*hole] == value {
+                                let mut row = row.clone();
+                                row[*hole] = value;
+                                next.push((row, matched.clone()));
+                            }
+                        }
+                    }
+                    bound.insert(*hole);
+                }
+                Slot::Files {
+                    holes: numbers,
+                    matches,
+                    ..
+                } => {
+                    let shared: Vec<usize> = (0..numbers.len())
+                        .filter(|&at| bound.contains(&numbers[at]))
+                        .collect();
+                    let mut index: HashMap<Vec<PathId>, Vec<&Match>> = HashMap::new();
+                    let mut sorted: Vec<&Match> = matches.iter().collect();
+                    sorted.sort_by(|a, b| project.paths.get(a.path).cmp(project.paths.get(b.path)));
+                    for found in sorted {
+                        let key = shared.iter().map(|&at| found.values[at]).collect();
+                        index.entry(key).or_default().push(found);
+                    }
+                    for (row, matched) in rows {
+                        let key: Vec<PathId> = shared.iter().map(|&at| row[numbers[at]]).collect();
+                        for found in index.get(&key).into_iter().flatten() {
+                            let mut row = row.clone();
+                            for (&number, &value) in numbers.iter().zip(&found.values) {
+                                row[number] = value;
+                            }
+                            let mut matched: Vec<PathId> = matched.clone();
+                            matched.push(found.path);
+                            next.push((row, matched));
+                        }
+                    }
+                    bound.extend(numbers);
+                }
+            }
+            rows = next;
+            if rows.len() > MAX_STEPS {
+                let span = project.decls[self.eaches[each].decl].syntax.span;
+                self.vars.report(
+                    Diagnostic::error(
+                        span,
+                        format!("this target comes to more than {MAX_STEPS} steps"),
+                    )
+                    .help("let its patterns share a hole, so that they are joined on it"),
+                );
+                return Vec::new();
+            }
+        }
+        rows
+    }
+
+    fn add_step(
+        &mut self,
+        project: &mut Project<'d>,
+        index: usize,
+        values: &[PathId],
+        matched: &[PathId],
+    ) {
+        let step = StepId::from_index(project.steps.len());
+        let Some(outputs) = self.step_outputs(project, index, values) else {
+            return;
+        };
+        let values_at = project.values.len();
+        project.values.extend_from_slice(values);
+        project.values.extend_from_slice(matched);
+        if !matched.is_empty() && !self.check_lineage(project, index, matched) {
+            return;
+        }
+        let outputs_at = project.outputs.len();
+        for (group, path, span) in outputs {
+            self.claim(project, step, index, path, span);
+            project.outputs.push((group, path));
+        }
+        project.steps.push(Step {
+            decl: u32::try_from(index).unwrap_or(u32::MAX),
+            values: Range::behind(values_at, &project.values),
+            outputs: Range::behind(outputs_at, &project.outputs),
+            needs: Range::default(),
+            after: Range::default(),
+        });
+    }
+
+    /// A step's outputs, or nothing when its `when` does not hold or a word is wrong.
+    fn step_outputs(
+        &self,
+        project: &mut Project<'d>,
+        index: usize,
+        values: &[PathId],
+    ) -> Option<Vec<(u16, PathId, Span)>> {
+        let decl = &project.decls[index];
+        let texts: Vec<&str> = values.iter().map(|&id| project.paths.get(id)).collect();
+        let frame = decl.frame(self.vars, &texts)?;
+        if let Some(when) = decl.clauses.when
+            && decl.when_varies()
+            && !self.vars.condition(when, &frame)?
+        {
+            return None;
+        }
+        let folder = &self.vars.description.parts[decl.part.index()].folder;
+        let mut outputs = Vec::new();
+        for (number, group) in decl.syntax.outputs.iter().enumerate() {
+            for item in &group.items {
+                for atom in self.vars.word(&item.word, &frame)?.atoms.iter() {
+                    let text = self.plain_path(decl, atom, &texts, item.word.span)?;
+                    let path = self.inside(folder, &text, item.word.span)?;
+                    outputs.push((u16::try_from(number).unwrap_or(0), path, item.word.span));
+                }
+            }
+        }
+        if outputs.is_empty() {
+            self.vars.report(
+                Diagnostic::error(decl.syntax.span, "this target names no file")
+                    .help("its words come to nothing; check the variables in them"),
+            );
+            return None;
+        }
+        let paths = &mut project.paths;
+        Some(
+            outputs
+                .into_iter()
+                .map(|(group, path, span)| (group, paths.intern(&path), span))
+                .collect(),
+        )
+    }
+
+    fn plain_path(
+        &self,
+        decl: &Decl<'d>,
+        atom: &Atom,
+        values: &[&str],
+        span: Span,
+    ) -> Option<String> {
+        let Some(source) = &atom.pattern else {
+            return Some(atom.text.to_string());
+        };
+        let mut missing: Option<String> = None;
+        let (filled, left) = fill_holes(source, |name| {
+            let at = decl.holes.iter().position(|hole| hole == name);
+            if at.is_none() {
+                missing.get_or_insert_with(|| name.to_owned());
+            }
+            at.map(|at| values[at])
+        });
+        if let Some(name) = missing {
+            self.unfilled(decl, &name, span);
+            return None;
+        }
+        if left {
+            self.vars.report(
+                Diagnostic::error(span, "a target's name has a wildcard in it")
+                    .help("write the name of the file, with holes such as `<unit>` that an `each` fills; quote characters that are meant as they stand"),
+            );
+            return None;
+        }
+        Some(unescape(&filled))
+    }
+
+    fn unfilled(&self, decl: &Decl<'d>, name: &str, span: Span) {
+        unfilled_hole(self.vars, decl, name, span);
+    }
+
+    /// An output's path from the root, which must lie in the project.
+    fn inside(&self, folder: &str, text: &str, span: Span) -> Option<String> {
+        let path = from_root(folder, text);
+        let problem = if path.is_empty() {
+            "a target needs a name"
+        } else if path.starts_with('/') || path.starts_with("../") {
+            "a target lies outside the project"
+        } else if path == OWN_FOLDER || path.starts_with(".handloom/") {
+            "a target lies in the folder that Hand Loom keeps its own files in"
+        } else if self.vars.description.files.contains(&path) {
+            "a target has the name of the description itself"
+        } else {
+            return Some(path);
+        };
+        self.vars.report(
+            Diagnostic::error(span, format!("{problem}: `{text}`"))
+                .help("write a path below the project's folder, such as `out/name`"),
+        );
+        None
+    }
+
+    /// Refuses a step whose `each` matched something that the same target made before it.
+    fn check_lineage(&self, project: &Project<'d>, index: usize, matched: &[PathId]) -> bool {
+        let mut open: Vec<PathId> = matched.to_vec();
+        let mut visited = 0;
+        while let Some(path) = open.pop() {
+            let Some(maker) = project.maker(path) else {
+                continue;
+            };
+            let step = project.step(maker);
+            visited += 1;
+            if step.decl as usize == index {
+                let word = each_words(&project.decls[index].clauses).next();
+                self.vars.report(
+                    Diagnostic::error(
+                        word.map_or(project.decls[index].syntax.span, |word| word.span),
+                        format!(
+                            "this `each` matches `{}`, which the same target makes",
+                            project.paths.get(path)
+                        ),
+                    )
+                    .also(project.decls[index].syntax.span, "makes it")
+                    .help("let the target write to another folder, or make the pattern narrower"),
+                );
+                return false;
+            }
+            let holes = project.decls[step.decl as usize].holes.len();
+            let all = step.values.of(&project.values);
+            if visited < 10_000 {
+                open.extend(&all[holes.min(all.len())..]);
+            }
+        }
+        true
+    }
+
+    fn claim(
+        &mut self,
+        project: &mut Project<'d>,
+        step: StepId,
+        index: usize,
+        path: PathId,
+        span: Span,
+    ) {
+        if project.makers.len() <= path.index() {
+            project.makers.resize(path.index() + 1, NOBODY);
+        }
+        let earlier = project.makers[path.index()];
+        if earlier == NOBODY {
+            project.makers[path.index()] = step.0;
+            self.fresh.push(path);
+            if project.paths.get(path).ends_with('/') {
+                project.trees.push(path);
+            }
+            return;
+        }
+        let name = project.paths.get(path);
+        let same = earlier == step.0 || project.steps[earlier as usize].decl as usize == index;
+        let diagnostic = if same {
+            Diagnostic::error(
+                span,
+                format!("more than one step of this target makes `{name}`"),
+            )
+            .help("put each hole that differs from step to step into the target's name")
+        } else {
+            let other = project.decls[project.steps[earlier as usize].decl as usize]
+                .syntax
+                .span;
+            Diagnostic::error(span, format!("two targets make `{name}`"))
+                .also(other, "the other")
+                .help("let one of them write to another file")
+        };
+        self.vars.report(diagnostic);
+    }
+
+    /// Refuses outputs inside another target's folder, and a file where another needs a folder.
+    fn check_overlaps(&self, project: &Project<'d>) {
+        for pair in project.sorted_outputs.windows(2) {
+            let (first, second) = (project.paths.get(pair[0]), project.paths.get(pair[1]));
+            if first.ends_with('/') && second.starts_with(first) {
+                self.overlap(
+                    project,
+                    pair[0],
+                    pair[1],
+                    "lies in a folder that another target makes as a whole",
+                );
+            }
+        }
+        let mut folder_of_last = String::new();
+        for &output in &project.sorted_outputs {
+            let path = project.paths.get(output);
+            let folder = &path[..path.trim_end_matches('/').rfind('/').map_or(0, |at| at + 1)];
+            if folder == folder_of_last {
+                continue;
+            }
+            folder.clone_into(&mut folder_of_last);
+            for (at, _) in folder.match_indices('/') {
+                if let Some(other) = project.paths.find(&path[..at])
+                    && project.maker(other).is_some()
+                {
+                    self.overlap(
+                        project,
+                        other,
+                        output,
+                        "lies in what another target makes as a file",
+                    );
+                }
+            }
+        }
+    }
+
+    fn overlap(&self, project: &Project<'d>, outer: PathId, inner: PathId, what: &str) {
+        let span = |path: PathId| {
+            project
+                .maker(path)
+                .map(|step| project.decl(project.step(step)).syntax.span)
+                .unwrap_or_default()
+        };
+        self.vars.report(
+            Diagnostic::error(
+                span(inner),
+                format!("`{}` {what}", project.paths.get(inner)),
+            )
+            .also(span(outer), format!("makes `{}`", project.paths.get(outer)))
+            .help("let one of them write somewhere else"),
+        );
+    }
+}
+
+/// Reports a hole that no `each` of a target fills.
+pub fn unfilled_hole(vars: &Vars<'_>, decl: &Decl<'_>, name: &str, span: Span) {
+    let help = match nearest(name, decl.holes.iter().map(String::as_str)) {
+        Some(near) => format!("did you mean `<{near}>`?"),
+        None if decl.holes.is_empty() => {
+            format!("name it where the files are matched, such as `needs each src/<{name}>.c`")
+        }
+        None => format!(
+            "this target has: {}",
+            decl.holes
+                .iter()
+                .map(|hole| format!("<{hole}>"))
+                .collect::<Vec<_>>()
+                .join(" ")
+        ),
+    };
+    vars.report(
+        Diagnostic::error(span, format!("no `each` of this target fills `<{name}>`")).help(help),
+    );
+}
+
+/// Whether a pattern may match files in a folder that is made as a whole.
+pub fn looks_into(pattern: &Pattern, tree: &str) -> bool {
+    pattern.folder().starts_with(tree) || pattern.may_hold(tree)
+}
+
+fn add_match(slot: &mut Slot, paths: &mut crate::project::paths::Paths, path: &str) -> bool {
+    let Slot::Files {
+        pattern,
+        matches,
+        seen,
+        ..
+    } = slot
+    else {
+        return false;
+    };
+    let Some(captures) = pattern.captures(path) else {
+        return false;
+    };
+    let id = paths.intern(path);
+    if !seen.insert(id) {
+        return false;
+    }
+    let values = captures
+        .iter()
+        .map(|&(start, end)| paths.intern(&path[start..end]))
+        .collect();
+    matches.push(Match { path: id, values });
+    true
+}
+
+/// The words behind `needs … each`.
+pub fn each_words<'a>(clauses: &'a Clauses<'_>) -> impl Iterator<Item = &'a Word> {
+    clauses
+        .needs
+        .iter()
+        .flat_map(|group| &group.items)
+        .filter(|item| item.each)
+        .map(|item| &item.word)
+}
+
+fn source_holes(source: &str, add: &mut impl FnMut(&str)) {
+    if let Ok(pattern) = Pattern::compile(source) {
+        pattern.holes().iter().for_each(|hole| add(hole));
+    }
+}
+
+/// The unquoted texts of a word.
+fn written_text(vars: &Vars<'_>, word: &Word, found: &mut impl FnMut(&str)) {
+    match &word.kind {
+        WordKind::Plain => found(vars.description.sources.slice(word.span)),
+        WordKind::Mixed(parts) => {
+            for part in parts {
+                if let WordPart::Text {
+                    text,
+                    quoted: false,
+                } = part
+                {
+                    found(text);
+                }
+            }
+        }
+    }
+}

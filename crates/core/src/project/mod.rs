@@ -1,0 +1,35 @@
+//! From a syntax tree to a [`Project`]: variables put in, patterns matched, steps and tasks known.
+
+pub mod decl;
+pub mod description;
+pub mod folders;
+pub mod frame;
+pub mod overrides;
+pub mod paths;
+pub mod pattern;
+pub mod script;
+pub mod shell;
+pub mod surroundings;
+pub mod value;
+pub mod values;
+
+mod build;
+mod check;
+mod expand;
+mod needs;
+
+pub use build::Build;
+pub use build::Need;
+pub use build::Project;
+pub use build::Range;
+pub use build::Set;
+pub use build::SetId;
+pub use build::Step;
+pub use build::StepId;
+pub use build::TaskId;
+pub use build::TaskNode;
+pub use build::What;
+pub use description::Description;
+pub use description::PartId;
+pub use paths::PathId;
+pub use paths::Paths;

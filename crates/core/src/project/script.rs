@@ -1,0 +1,481 @@
+//! Recipes: what a step's script says, where it runs, and what of it is compared.
+//!
+//! Two texts are made of a recipe. The *sheet* is compared with that of the last run: the script
+//! with all variables of the project put in, but with what differs from step to step of one target
+//! left as written (`@{needs}`, `@{target}`, holes), since outputs, prerequisites and the values of
+//! holes are compared on their own. So it is one text for all steps of a target, made once. The
+//! *script* has everything put in, and is made only for a step that runs.
+
+use std::fmt::Write;
+
+use crate::language::LearnHow;
+use crate::language::Piece;
+use crate::language::Script;
+use crate::language::TopItem;
+use crate::language::VarRef;
+use crate::language::Word;
+use crate::project::build::Project;
+use crate::project::build::Step;
+use crate::project::build::TaskNode;
+use crate::project::decl::Decl;
+use crate::project::decl::TaskDecl;
+use crate::project::description::PartId;
+use crate::project::frame::Frame;
+use crate::project::paths::PathId;
+use crate::project::paths::from_root;
+use crate::project::pattern::fill_holes;
+use crate::project::pattern::unescape;
+use crate::project::shell;
+use crate::project::value::Atom;
+use crate::project::value::Value;
+use crate::project::values::Vars;
+use crate::text::Diagnostic;
+
+/// A part's interpreter: its own `recipes with`, or that of a part above, or `sh -eu`.
+pub fn default_interpreter(vars: &Vars<'_>, part: PartId) -> Option<Vec<String>> {
+    let mut at = Some(part);
+    while let Some(id) = at {
+        let part = &vars.description.parts[id.index()];
+        let found = part.items.iter().rev().find_map(|item| match item {
+            TopItem::Recipes(words) => Some(words),
+            _ => None,
+        });
+        if let Some(words) = found {
+            let value = vars.words(words, &Frame::of(id))?;
+            return Some(value.texts().map(str::to_owned).collect());
+        }
+        at = part.parent;
+    }
+    Some(vec!["sh".to_owned(), "-eu".to_owned()])
+}
+
+/// A script's interpreter.
+pub fn interpreter(vars: &Vars<'_>, script: &Script, frame: &Frame<'_>) -> Option<Vec<String>> {
+    match &script.with {
+        Some(words) => Some(
+            vars.words(words, frame)?
+                .texts()
+                .map(str::to_owned)
+                .collect(),
+        ),
+        None => default_interpreter(vars, frame.part),
+    }
+}
+
+/// The folder a script runs in, from the root, ending with a slash unless it is the root itself.
+pub fn run_folder(vars: &Vars<'_>, folder: Option<&Word>, frame: &Frame<'_>) -> Option<String> {
+    let own = &vars.description.parts[frame.part.index()].folder;
+    let Some(word) = folder else {
+        return Some(own.clone());
+    };
+    let text = filled(vars, word, frame)?;
+    let path = from_root(own, &text);
+    Some(if path.is_empty() || path.ends_with('/') {
+        path
+    } else {
+        format!("{path}/")
+    })
+}
+
+/// A single word with the holes in it filled from the frame.
+pub fn filled(vars: &Vars<'_>, word: &Word, frame: &Frame<'_>) -> Option<String> {
+    let atom = vars.single(word, frame)?;
+    Some(fill_atom(&atom, frame))
+}
+
+fn fill_atom(atom: &Atom, frame: &Frame<'_>) -> String {
+    match &atom.pattern {
+        None => atom.text.to_string(),
+        Some(source) => {
+            let (filled, _) = fill_holes(source, |name| {
+                frame
+                    .local(name)
+                    .and_then(|value| value.atoms.first())
+                    .map(|atom| &*atom.text)
+            });
+            unescape(&filled)
+        }
+    }
+}
+
+/// A path from the root as seen from a folder of the project (empty, or ending with a slash).
+#[must_use]
+pub fn relative(path: &str, folder: &str) -> String {
+    if path.starts_with('/') || folder.is_empty() {
+        return path.to_owned();
+    }
+    if let Some(below) = path.strip_prefix(folder) {
+        return if below.is_empty() {
+            "./".to_owned()
+        } else {
+            below.to_owned()
+        };
+    }
+    let mut common = 0;
+    for (at, _) in folder.match_indices('/') {
+        if path.get(..=at) == folder.get(..=at) {
+            common = at + 1;
+        } else {
+            break;
+        }
+    }
+    let ups = folder[common..].matches('/').count();
+    format!("{}{}", "../".repeat(ups), &path[common..])
+}
+
+/// Where a step's `learn` file is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LearnFile {
+    /// How it is read.
+    pub how: LearnHow,
+    /// Its path from the root.
+    pub path: String,
+    /// Whether Hand Loom named it, and takes it away again.
+    pub scratch: bool,
+}
+
+impl<'d> Decl<'d> {
+    /// Whether a name stands for something else in each step.
+    fn is_left(&self, name: &str) -> bool {
+        matches!(name, "needs" | "target" | "learn")
+            || self.name_varies(name)
+            || self.is_label(name)
+    }
+
+    fn is_label(&self, name: &str) -> bool {
+        self.labels().any(|label| label == name)
+    }
+
+    fn labels(&self) -> impl Iterator<Item = &str> {
+        self.syntax
+            .outputs
+            .iter()
+            .chain(self.clauses.needs.iter().copied())
+            .filter_map(|group| group.label.as_ref())
+            .map(|label| &*label.text)
+    }
+
+    /// The text that is compared with the last run's; `None` when something in it is wrong.
+    pub fn sheet(&self, vars: &Vars<'d>) -> Option<String> {
+        let frame = self.fixed_frame();
+        let script = self.clauses.recipe?;
+        let mut sheet = String::new();
+        let interpreter = interpreter(vars, script, &frame)?;
+        line(
+            &mut sheet,
+            "with",
+            &shell::quote_all(interpreter.iter().map(String::as_str)),
+        );
+        if let Some(word) = self.clauses.folder {
+            line(
+                &mut sheet,
+                "in",
+                &self.sheet_words(vars, std::slice::from_ref(word), &frame)?,
+            );
+        }
+        for (name, words) in &self.clauses.env {
+            let words = self.sheet_words(vars, words, &frame)?;
+            line(&mut sheet, "env", &format!("{} = {words}", name.text));
+        }
+        if let Some((how, file)) = self.clauses.learn {
+            let how = match how {
+                LearnHow::Listing => "listing",
+                LearnHow::Lines => "lines",
+                LearnHow::Watched => "watched",
+            };
+            let file = match file {
+                Some(word) => self.sheet_words(vars, std::slice::from_ref(word), &frame)?,
+                None => String::new(),
+            };
+            line(&mut sheet, "learn", format!("{how} {file}").trim_end());
+        }
+        let labels: Vec<&str> = self.labels().collect();
+        if !labels.is_empty() {
+            line(&mut sheet, "labels", &labels.join(" "));
+        }
+        for (name, value) in &self.fixed {
+            line(
+                &mut sheet,
+                "let",
+                &format!("{name} = {}", shell::quote_all(value.texts())),
+            );
+        }
+        sheet.push_str("recipe:\n");
+        sheet.push_str(&self.sheet_script(vars, script, &frame)?);
+        if let Some(finally) = self.clauses.finally {
+            sheet.push_str("\nfinally:\n");
+            sheet.push_str(&self.sheet_script(vars, finally, &frame)?);
+        }
+        Some(sheet)
+    }
+
+    fn sheet_script(&self, vars: &Vars<'d>, script: &Script, frame: &Frame<'_>) -> Option<String> {
+        let mut text = String::new();
+        for piece in &script.pieces {
+            match piece {
+                Piece::Text(piece) => text.push_str(piece),
+                Piece::Var(reference) => text.push_str(&self.sheet_var(vars, reference, frame)?),
+            }
+        }
+        Some(text)
+    }
+
+    fn sheet_var(&self, vars: &Vars<'d>, reference: &VarRef, frame: &Frame<'_>) -> Option<String> {
+        if self.is_left(&reference.name.text) {
+            return Some(vars.description.sources.slice(reference.span).to_owned());
+        }
+        let value = vars.reference(reference, frame)?;
+        Some(shell::quote_all(value.texts()))
+    }
+
+    fn sheet_words(&self, vars: &Vars<'d>, words: &[Word], frame: &Frame<'_>) -> Option<String> {
+        let mut out = Vec::new();
+        for word in words {
+            if crate::project::decl::word_names(word).any(|name| self.is_left(name)) {
+                out.push(vars.description.sources.slice(word.span).to_owned());
+            } else {
+                let value = vars.word(word, frame)?;
+                out.extend(value.atoms.iter().map(|atom| shell::quote(&atom.text)));
+            }
+        }
+        Some(out.join(" "))
+    }
+
+    /// The values that differ from step to step, as text: part of what is compared.
+    pub fn bindings(&self, vars: &Vars<'d>, values: &[&str]) -> Option<String> {
+        if self.holes.is_empty() && self.varying.is_empty() {
+            return Some(String::new());
+        }
+        let mut text = String::new();
+        for (hole, value) in self.holes.iter().zip(values) {
+            let _ = writeln!(text, "{hole} = {value}");
+        }
+        if !self.varying.is_empty() {
+            let frame = self.frame(vars, values)?;
+            for definition in &self.varying {
+                let name = &*definition.name.text;
+                if let Some(value) = frame.local(name) {
+                    let _ = writeln!(text, "{name} = {}", shell::quote_all(value.texts()));
+                }
+            }
+        }
+        Some(text)
+    }
+}
+
+fn line(sheet: &mut String, keyword: &str, rest: &str) {
+    let _ = writeln!(sheet, "{keyword} {rest}");
+}
+
+/// Groups of paths put into a frame: `all` under one name, and each label under its own.
+fn set_groups<'a>(
+    frame: &mut Frame<'a>,
+    all: &'a str,
+    groups: &[&'a crate::language::Group],
+    paths: &[(u16, String)],
+    one_word: impl Fn(&crate::language::Group) -> bool,
+    list: bool,
+) {
+    let value = |group: Option<usize>, list: bool| Value {
+        list,
+        ..Value::list(
+            paths
+                .iter()
+                .filter(|(number, _)| group.is_none_or(|group| usize::from(*number) == group))
+                .map(|(_, path)| path.as_str()),
+        )
+    };
+    for (number, group) in groups.iter().enumerate() {
+        if let Some(label) = &group.label {
+            let value = value(Some(number), true);
+            let list = !(one_word(group) && value.atoms.len() == 1);
+            frame.set(&label.text, Value { list, ..value });
+        }
+    }
+    frame.set(all, value(None, list));
+}
+
+/// The names a step's recipe knows.
+pub fn step_frame<'a, 'd>(
+    vars: &Vars<'d>,
+    project: &Project<'d>,
+    decl: &'a Decl<'d>,
+    step: &Step,
+    needs: &[(u16, PathId)],
+    learn: Option<&LearnFile>,
+) -> Option<(Frame<'a>, String)> {
+    let values = project.step_values(step);
+    let mut frame = decl.frame(vars, &values[..decl.holes.len().min(values.len())])?;
+    let folder = run_folder(vars, decl.clauses.folder, &frame)?;
+    let seen = |paths: &mut dyn Iterator<Item = (u16, PathId)>| -> Vec<(u16, String)> {
+        paths
+            .map(|(group, path)| (group, relative(project.paths.get(path), &folder)))
+            .collect()
+    };
+    let outputs = seen(&mut project.step_outputs(step).iter().copied());
+    let prerequisites = seen(&mut needs.iter().copied());
+    let output_groups: Vec<_> = decl.syntax.outputs.iter().collect();
+    let single = |group: &crate::language::Group| match &group.items[..] {
+        [item] => item.each || !decl.word_is_list(vars, &item.word),
+        _ => false,
+    };
+    let several = outputs.len() != 1;
+    set_groups(
+        &mut frame,
+        "target",
+        &output_groups,
+        &outputs,
+        single,
+        several,
+    );
+    set_groups(
+        &mut frame,
+        "needs",
+        &decl.clauses.needs,
+        &prerequisites,
+        single,
+        true,
+    );
+    if let Some(learn) = learn {
+        frame.set("learn", Value::word(relative(&learn.path, &folder)));
+    }
+    Some((frame, folder))
+}
+
+impl<'d> Decl<'d> {
+    /// Whether a word is written so that it may come to several.
+    fn word_is_list(&self, vars: &Vars<'d>, word: &Word) -> bool {
+        if self.word_varies(vars, word) {
+            let source = vars.description.sources.slice(word.span);
+            return source.contains(['*', '?', '[', '{']) && !source.contains("@{");
+        }
+        vars.word(word, &self.fixed_frame())
+            .is_none_or(|value| value.list || value.atoms.iter().any(|atom| atom.pattern.is_some()))
+    }
+}
+
+/// A script with everything put in, for an interpreter.
+pub fn render(
+    vars: &Vars<'_>,
+    script: &Script,
+    frame: &Frame<'_>,
+    interpreter: &[String],
+) -> Option<String> {
+    if shell::is_shell(interpreter) {
+        let filled = shell::fill(&script.pieces, |reference| vars.reference(reference, frame))?;
+        return match filled {
+            Ok(text) => Some(text),
+            Err(second) => {
+                vars.report(
+                    Diagnostic::error(second.span, "two lists stand in one word")
+                        .help("make one of them a single word, with `.first` or `.joined(\"…\")`"),
+                );
+                None
+            }
+        };
+    }
+    let mut text = String::new();
+    for piece in &script.pieces {
+        match piece {
+            Piece::Text(piece) => text.push_str(piece),
+            Piece::Var(reference) => {
+                let value = vars.reference(reference, frame)?;
+                text.push_str(&as_json(&value, reference.raw));
+            }
+        }
+    }
+    Some(text)
+}
+
+/// A word as a JSON string, a list as a JSON array; plain text when it is wanted raw.
+fn as_json(value: &Value, raw: bool) -> String {
+    let texts: Vec<&str> = value.texts().collect();
+    if raw {
+        return texts.join(" ");
+    }
+    let json = if value.list || texts.len() != 1 {
+        serde_json::to_string(&texts)
+    } else {
+        serde_json::to_string(texts[0])
+    };
+    json.unwrap_or_default()
+}
+
+/// The arguments that a task is run with.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TaskCall {
+    /// Values of parameters, by name.
+    pub values: std::collections::BTreeMap<String, String>,
+    /// Words after `--`.
+    pub extra: Vec<String>,
+}
+
+/// The names a task's recipe knows; a parameter that must be given and is not is reported.
+pub fn task_frame<'a, 'd: 'a>(
+    vars: &Vars<'d>,
+    project: &Project<'d>,
+    task: &'a TaskNode<'d>,
+    call: &TaskCall,
+) -> Option<Frame<'a>> {
+    let decl = &task.decl;
+    let mut frame = Frame::of(decl.part);
+    for parameter in &decl.syntax.parameters {
+        let name = &*parameter.name.text;
+        let value = match (call.values.get(name), &parameter.default) {
+            (Some(value), _) => Value::word(value.as_str()),
+            (None, Some(default)) => vars.word(default, &frame)?,
+            (None, None) => {
+                vars.report(
+                    Diagnostic::error(
+                        parameter.name.span,
+                        format!("the task `{}` needs a value for `{name}`", decl.name),
+                    )
+                    .help(format!("give it: `handloom run {}`", usage(decl))),
+                );
+                return None;
+            }
+        };
+        frame.set(name, value);
+    }
+    frame.set("extra", Value::list(call.extra.iter().map(String::as_str)));
+    for definition in &decl.clauses.lets {
+        crate::project::decl::own_let(vars, definition, &mut frame)?;
+    }
+    let folder = run_folder(vars, decl.clauses.folder, &frame)?;
+    let needs: Vec<(u16, String)> = project
+        .open_needs(&task.needs)
+        .map(|(group, path)| (group, relative(project.paths.get(path), &folder)))
+        .collect();
+    let single = |group: &crate::language::Group| match &group.items[..] {
+        [item] => vars
+            .word(&item.word, &Frame::of(decl.part))
+            .is_some_and(|value| {
+                !value.list && value.atoms.iter().all(|atom| atom.pattern.is_none())
+            }),
+        _ => false,
+    };
+    set_groups(
+        &mut frame,
+        "needs",
+        &decl.clauses.needs,
+        &needs,
+        single,
+        true,
+    );
+    Some(frame)
+}
+
+/// A task's name and parameters as they are typed: `publish EDITION [channel=draft]`.
+#[must_use]
+pub fn usage(decl: &TaskDecl<'_>) -> String {
+    let mut usage = decl.name.clone();
+    for parameter in &decl.syntax.parameters {
+        let name = &parameter.name.text;
+        if parameter.default.is_some() {
+            let _ = write!(usage, " [{name}=…]");
+        } else {
+            let _ = write!(usage, " {}", name.to_uppercase());
+        }
+    }
+    usage
+}

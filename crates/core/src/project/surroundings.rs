@@ -1,0 +1,81 @@
+//! What evaluating a description asks of the world around it.
+
+use std::collections::HashMap;
+
+/// Why a command's output is not there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum NoOutput {
+    /// This run only reads: it starts nothing from the project, and nothing is recorded.
+    NotAsked,
+    /// The command could not be started or failed; the text says how.
+    Failed(String),
+}
+
+/// The environment, the settings and the commands that values may come from.
+pub trait Surroundings {
+    /// An environment variable.
+    fn env(&self, name: &str) -> Option<String>;
+    /// What a command prints when run in a folder of the project.
+    ///
+    /// # Errors
+    /// When it may not be run, or did not succeed.
+    fn output(&self, command: &[String], folder: &str) -> Result<String, NoOutput>;
+    /// Whether a file that no target describes was made by an earlier run and is as it was left.
+    fn leftover(&self, path: &str) -> bool;
+    /// The operating system: `linux`, `macos`.
+    fn os(&self) -> String {
+        std::env::consts::OS.to_owned()
+    }
+    /// The processor: `x86_64`, `aarch64`.
+    fn arch(&self) -> String {
+        std::env::consts::ARCH.to_owned()
+    }
+    /// The project's folder, absolute.
+    fn root(&self) -> String;
+}
+
+/// Where a variable's value was set for one run, strongest first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Origin {
+    /// `--let` on the command line.
+    CommandLine,
+    /// `HANDLOOM_LET_name` in the environment.
+    Environment,
+    /// `[let]` in the user's settings.
+    UserSettings,
+}
+
+/// Variables set from outside the description.
+#[derive(Clone, Debug, Default)]
+pub struct Overrides {
+    /// From the command line: name and text.
+    pub command_line: Vec<(String, String)>,
+    /// From the user's settings.
+    pub user: HashMap<String, String>,
+}
+
+impl Overrides {
+    /// The strongest value set for a variable from outside.
+    #[must_use]
+    pub fn find(&self, name: &str, around: &dyn Surroundings) -> Option<(Origin, String)> {
+        // The last of several on one command line counts.
+        if let Some((_, text)) = self
+            .command_line
+            .iter()
+            .rev()
+            .find(|(known, _)| known == name)
+        {
+            return Some((Origin::CommandLine, text.clone()));
+        }
+        let variable = format!("HANDLOOM_LET_{name}");
+        let from_env = around
+            .env(&variable)
+            .or_else(|| around.env(&variable.replace('-', "_")));
+        if let Some(text) = from_env {
+            return Some((Origin::Environment, text));
+        }
+        self.user
+            .get(name)
+            .map(|text| (Origin::UserSettings, text.clone()))
+    }
+}

@@ -1,0 +1,720 @@
+//! Evaluating variables, words and conditions.
+//!
+//! A part's variable is worked out when it is first asked for, and once. What is wrong is reported
+//! into [`Vars::diagnostics`], each mistake once, and the value is then missing (`None`): whoever
+//! asked gives up quietly.
+
+use std::cell::Cell;
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::collections::HashSet;
+
+use crate::language::Condition;
+use crate::language::Let;
+use crate::language::LetHow;
+use crate::language::Part as WordPart;
+use crate::language::TopItem;
+use crate::language::Value as Written;
+use crate::language::VarRef;
+use crate::language::Word;
+use crate::language::WordKind;
+use crate::project::description::Description;
+use crate::project::description::PartId;
+use crate::project::folders::Folders;
+use crate::project::frame::Frame;
+use crate::project::overrides::SetOutside;
+use crate::project::paths::from_root;
+use crate::project::pattern::Pattern;
+use crate::project::pattern::escape;
+use crate::project::pattern::fill_holes;
+use crate::project::pattern::is_pattern;
+use crate::project::pattern::unescape;
+use crate::project::surroundings::NoOutput;
+use crate::project::surroundings::Surroundings;
+use crate::project::value::Atom;
+use crate::project::value::Value;
+use crate::text::Diagnostic;
+use crate::text::Span;
+use crate::text::nearest;
+
+/// Variables that need each other deeper than this are refused.
+const MAX_DEPTH: usize = 200;
+
+/// The names every recipe and description knows.
+const BUILT_IN: [&str; 3] = ["os", "arch", "root"];
+
+type Scope<'d> = HashMap<&'d str, Vec<&'d Let>>;
+
+enum Slot {
+    /// Being worked out: asking again is a circle.
+    Busy,
+    Done(Option<Value>),
+}
+
+/// The variables of all parts.
+pub struct Vars<'d> {
+    /// What was read.
+    pub description: &'d Description,
+    /// The world around.
+    pub around: &'d dyn Surroundings,
+    /// The project's folders.
+    pub folders: &'d Folders<'d>,
+    outside: &'d SetOutside,
+    scopes: Vec<Scope<'d>>,
+    known: RefCell<HashMap<(PartId, &'d str), Slot>>,
+    /// How many variables are being worked out, one for another.
+    depth: Cell<usize>,
+    diagnostics: RefCell<Vec<Diagnostic>>,
+    reported: RefCell<HashSet<(Option<Span>, String)>>,
+}
+
+impl<'d> Vars<'d> {
+    /// Nothing is worked out yet.
+    pub fn new(
+        description: &'d Description,
+        outside: &'d SetOutside,
+        around: &'d dyn Surroundings,
+        folders: &'d Folders<'d>,
+    ) -> Self {
+        let mut scopes = Vec::with_capacity(description.parts.len());
+        for part in &description.parts {
+            let mut scope = Scope::new();
+            for item in &part.items {
+                if let TopItem::Let(definition) = item {
+                    scope
+                        .entry(&definition.name.text)
+                        .or_default()
+                        .push(definition);
+                }
+            }
+            scopes.push(scope);
+        }
+        let vars = Self {
+            description,
+            around,
+            folders,
+            outside,
+            scopes,
+            known: RefCell::default(),
+            depth: Cell::new(0),
+            diagnostics: RefCell::default(),
+            reported: RefCell::default(),
+        };
+        vars.check_definitions();
+        vars
+    }
+
+    /// Takes all that was found wrong so far.
+    pub fn take_diagnostics(&self) -> Vec<Diagnostic> {
+        self.diagnostics.take()
+    }
+
+    /// Reports a mistake, unless the same one was reported at the same place.
+    pub fn report(&self, diagnostic: Diagnostic) {
+        let key = (
+            diagnostic.primary.as_ref().map(|label| label.span),
+            diagnostic.title.clone(),
+        );
+        if self.reported.borrow_mut().insert(key) {
+            self.diagnostics.borrow_mut().push(diagnostic);
+        }
+    }
+
+    /// Every variable that can be set from outside, with its part.
+    pub fn declared(&self) -> impl Iterator<Item = (PartId, &'d str, &[&'d Let])> {
+        (0..)
+            .map(PartId)
+            .zip(&self.scopes)
+            .flat_map(|(part, scope)| {
+                scope
+                    .iter()
+                    .map(move |(name, lets)| (part, *name, lets.as_slice()))
+            })
+    }
+
+    fn check_definitions(&self) {
+        for scope in &self.scopes {
+            for definitions in scope.values() {
+                let mut base = definitions.iter().filter(|definition| {
+                    definition.when.is_none() && definition.how != LetHow::Add
+                });
+                if let (Some(first), Some(second)) = (base.next(), base.next()) {
+                    let name = &second.name.text;
+                    self.report(
+                        Diagnostic::error(second.name.span, format!("`{name}` is set twice"))
+                            .also(first.name.span, "first here")
+                            .help("remove one of them, put `when …` behind the second, or add to the first with `+=`"),
+                    );
+                }
+            }
+        }
+    }
+
+    // ---- variables -----------------------------------------------------------------------------
+
+    /// What `@{…}` stands for.
+    pub fn reference(&self, reference: &VarRef, frame: &Frame<'_>) -> Option<Value> {
+        let name = &*reference.name.text;
+        let value = match frame.local(name) {
+            Some(value) => value.clone(),
+            None => match self.lookup(frame.part, name) {
+                Some(value) => value?,
+                None => {
+                    self.unknown(reference, frame);
+                    return None;
+                }
+            },
+        };
+        self.select(value, reference)
+    }
+
+    /// Applies a reference's parts to a value.
+    pub fn select(&self, mut value: Value, reference: &VarRef) -> Option<Value> {
+        for select in &reference.select {
+            value = match value.select(select) {
+                Ok(value) => value,
+                Err(reason) => {
+                    let written = self.description.sources.slice(reference.span);
+                    self.report(
+                        Diagnostic::error(
+                            reference.span,
+                            format!(
+                                "`{written}` asks `{}` for a word, but {reason}",
+                                reference.name.text
+                            ),
+                        )
+                        .help("ask for a word that is there; `.count` tells how many there are"),
+                    );
+                    return None;
+                }
+            };
+        }
+        Some(value)
+    }
+
+    /// Whether a name is a variable seen from a part, without working it out.
+    pub fn is_known(&self, part: PartId, name: &str) -> bool {
+        let mut at = Some(part);
+        while let Some(id) = at {
+            if self.scopes[id.index()].contains_key(name) {
+                return true;
+            }
+            at = self.description.parts[id.index()].parent;
+        }
+        BUILT_IN.contains(&name)
+    }
+
+    /// Reports a name that is not known in a frame.
+    pub fn unknown(&self, reference: &VarRef, frame: &Frame<'_>) {
+        let name = &*reference.name.text;
+        let mut known: Vec<&str> = frame.locals.iter().map(|(name, _)| *name).collect();
+        known.extend(BUILT_IN);
+        let mut part = Some(frame.part);
+        while let Some(id) = part {
+            known.extend(self.scopes[id.index()].keys());
+            part = self.description.parts[id.index()].parent;
+        }
+        let help = match nearest(name, known.iter().copied()) {
+            Some(near) => format!("did you mean `@{{{near}}}`?"),
+            None => format!("set it with `let {name} = …`; a literal `@{{` is written `@@{{`"),
+        };
+        self.report(
+            Diagnostic::error(
+                reference.span,
+                format!("there is no variable `{name}` here"),
+            )
+            .help(help),
+        );
+    }
+
+    /// A part's variable, or that of a part above. The outer `None`: there is none of that name;
+    /// the inner: its definition is wrong, which is reported.
+    #[expect(clippy::option_option, reason = "unknown and wrong differ")]
+    pub fn lookup(&self, part: PartId, name: &str) -> Option<Option<Value>> {
+        let mut at = Some(part);
+        while let Some(id) = at {
+            if let Some((&name, _)) = self.scopes[id.index()].get_key_value(name) {
+                return Some(self.defined(id, name));
+            }
+            at = self.description.parts[id.index()].parent;
+        }
+        Some(Some(match name {
+            "os" => Value::word(self.around.os()),
+            "arch" => Value::word(self.around.arch()),
+            "root" => Value::word(self.around.root()),
+            _ => return None,
+        }))
+    }
+
+    fn defined(&self, part: PartId, name: &'d str) -> Option<Value> {
+        let definitions = &self.scopes[part.index()][name];
+        let span = definitions[0].name.span;
+        {
+            let mut known = self.known.borrow_mut();
+            match known.get(&(part, name)) {
+                Some(Slot::Done(value)) => return value.clone(),
+                Some(Slot::Busy) => {
+                    drop(known);
+                    self.report(
+                        Diagnostic::error(span, format!("the value of `{name}` needs itself"))
+                            .help("take the circle out of the `let`s it is made from"),
+                    );
+                    return None;
+                }
+                None => {
+                    if self.depth.get() >= MAX_DEPTH {
+                        drop(known);
+                        self.report(
+                            Diagnostic::error(
+                                span,
+                                format!("more than {MAX_DEPTH} variables need each other in a row"),
+                            )
+                            .help("put some of them together"),
+                        );
+                        return None;
+                    }
+                    known.insert((part, name), Slot::Busy);
+                }
+            }
+        }
+        self.depth.set(self.depth.get() + 1);
+        let value = self.work_out(part, name, definitions);
+        self.depth.set(self.depth.get() - 1);
+        self.known
+            .borrow_mut()
+            .insert((part, name), Slot::Done(value.clone()));
+        value
+    }
+
+    fn work_out(&self, part: PartId, name: &str, definitions: &[&'d Let]) -> Option<Value> {
+        let frame = Frame::of(part);
+        let folder = &self.description.parts[part.index()].folder;
+        if let Some(set) = self.outside.find(folder, name) {
+            let value = self.words(&set.words, &frame)?;
+            return self.one_of(name, definitions, value, set.span, &frame);
+        }
+        let mut value: Option<Value> = None;
+        for definition in definitions {
+            if let Some(when) = &definition.when
+                && !self.condition(when, &frame)?
+            {
+                continue;
+            }
+            let own = self.definition(definition, &frame)?;
+            value = Some(match definition.how {
+                LetHow::Set | LetHow::OneOf => own,
+                LetHow::Add => self.added(part, definition, value, own)?,
+            });
+        }
+        if value.is_none() {
+            let above = self.description.parts[part.index()].parent;
+            if let Some(found) = above.and_then(|above| self.lookup(above, name)) {
+                return found;
+            }
+            self.report(
+                Diagnostic::error(
+                    definitions[0].span,
+                    format!("no definition of `{name}` holds now"),
+                )
+                .help("add one without a `when`, in front of the others"),
+            );
+        }
+        value
+    }
+
+    fn added(
+        &self,
+        part: PartId,
+        definition: &Let,
+        before: Option<Value>,
+        own: Value,
+    ) -> Option<Value> {
+        let name = &*definition.name.text;
+        let before = match before {
+            Some(before) => before,
+            None => {
+                let above = self.description.parts[part.index()].parent;
+                match above.and_then(|above| self.lookup(above, name)) {
+                    Some(found) => found?,
+                    None => {
+                        self.report(
+                            Diagnostic::error(
+                                definition.name.span,
+                                format!("there is no `{name}` to add to"),
+                            )
+                            .help(format!("set it first with `let {name} = …`")),
+                        );
+                        return None;
+                    }
+                }
+            }
+        };
+        Some(Value {
+            atoms: before
+                .atoms
+                .iter()
+                .chain(own.atoms.iter())
+                .cloned()
+                .collect(),
+            list: true,
+        })
+    }
+
+    /// Refuses a value from outside that is none of a variable's words.
+    fn one_of(
+        &self,
+        name: &str,
+        definitions: &[&'d Let],
+        value: Value,
+        span: Span,
+        frame: &Frame<'_>,
+    ) -> Option<Value> {
+        let choices = definitions
+            .iter()
+            .rev()
+            .find(|definition| definition.how == LetHow::OneOf);
+        let Some(definition) = choices else {
+            return Some(value);
+        };
+        let Written::Words(words) = &definition.value else {
+            return Some(value);
+        };
+        let allowed = self.words(words, frame)?;
+        let single = value.atoms.len() == 1;
+        if single && allowed.texts().any(|text| text == &*value.atoms[0].text) {
+            return Some(value);
+        }
+        let given: Vec<&str> = value.texts().collect();
+        let list: Vec<&str> = allowed.texts().collect();
+        self.report(
+            Diagnostic::error(
+                span,
+                format!("`{}` is no value of `{name}`", given.join(" ")),
+            )
+            .also(definition.span, "the choices")
+            .help(format!("it is one of: {}", list.join(", "))),
+        );
+        None
+    }
+
+    /// What one `let` sets, in a frame of its own names.
+    pub fn definition(&self, definition: &Let, frame: &Frame<'_>) -> Option<Value> {
+        match &definition.value {
+            Written::Words(words) if definition.how == LetHow::OneOf => {
+                let value = self.words(words, frame)?;
+                let first = value.atoms.first()?.clone();
+                Some(Value {
+                    atoms: [first].into(),
+                    list: false,
+                })
+            }
+            Written::Words(words) => self.words(words, frame),
+            Written::Files { patterns, except } => self.files(patterns, except, frame),
+            Written::Env { name, or } => self.env(definition, name, or.as_deref(), frame),
+            Written::Output(command) => self.output(definition.span, command, frame),
+            Written::Match { from, into, words } => self.rewritten(from, into, words, frame),
+        }
+    }
+
+    fn env(
+        &self,
+        definition: &Let,
+        name: &Word,
+        or: Option<&[Word]>,
+        frame: &Frame<'_>,
+    ) -> Option<Value> {
+        let name_span = name.span;
+        let name = self.single(name, frame)?;
+        if let Some(text) = self.around.env(&name.text) {
+            let words: Vec<&str> = text.split_whitespace().collect();
+            let list = words.len() != 1;
+            return Some(Value {
+                list,
+                ..Value::list(words)
+            });
+        }
+        let Some(or) = or else {
+            self.report(
+                Diagnostic::error(
+                    name_span,
+                    format!("the environment variable `{}` is not set", name.text),
+                )
+                .help(format!(
+                    "set it, or say what holds without it: `let {} = env {} or …`",
+                    definition.name.text, name.text
+                )),
+            );
+            return None;
+        };
+        self.words(or, frame)
+    }
+
+    /// The words that a command prints.
+    fn output(&self, span: Span, command: &[Word], frame: &Frame<'_>) -> Option<Value> {
+        let command: Vec<String> = self
+            .words(command, frame)?
+            .texts()
+            .map(str::to_owned)
+            .collect();
+        let folder = &self.description.parts[frame.part.index()].folder;
+        match self.around.output(&command, folder) {
+            Ok(text) => Some(Value::list(text.split_whitespace())),
+            // A command that only reads shows where the value would stand.
+            Err(NoOutput::NotAsked) => {
+                Some(Value::list([format!("‹output of {}›", command.join(" "))]))
+            }
+            Err(NoOutput::Failed(how)) => {
+                self.report(
+                    Diagnostic::error(span, format!("`{}` {how}", command.join(" "))).help(
+                        "the value of this variable is what the command prints; see that it runs",
+                    ),
+                );
+                None
+            }
+        }
+    }
+
+    fn rewritten(
+        &self,
+        from: &Word,
+        into: &Word,
+        words: &[Word],
+        frame: &Frame<'_>,
+    ) -> Option<Value> {
+        let pattern = self.pattern(&*self.single(from, frame)?.source(), from.span)?;
+        let into_source = self.single(into, frame)?.source().into_owned();
+        let words = self.words(words, frame)?;
+        let mut atoms = Vec::with_capacity(words.atoms.len());
+        for atom in words.atoms.iter() {
+            let Some(captures) = pattern.captures(&atom.text) else {
+                atoms.push(atom.clone());
+                continue;
+            };
+            let (filled, left) = fill_holes(&into_source, |name| {
+                let at = pattern.holes().iter().position(|hole| hole == name)?;
+                Some(&atom.text[captures[at].0..captures[at].1])
+            });
+            if left {
+                self.report(
+                    Diagnostic::error(
+                        into.span,
+                        "this pattern has a hole or wildcard that the first one does not fill",
+                    )
+                    .also(from.span, "filled from here")
+                    .help("use only holes of the first pattern"),
+                );
+                return None;
+            }
+            atoms.push(Atom::literal(unescape(&filled)));
+        }
+        Some(Value {
+            atoms: atoms.into(),
+            list: true,
+        })
+    }
+
+    /// Sources that match, as paths from the part's folder.
+    fn files(&self, patterns: &[Word], except: &[Word], frame: &Frame<'_>) -> Option<Value> {
+        let folder = &self.description.parts[frame.part.index()].folder;
+        let mut without = Vec::new();
+        for word in except {
+            for atom in self.word(word, frame)?.atoms.iter() {
+                without.push(self.pattern(&from_root(folder, &atom.source()), word.span)?);
+            }
+        }
+        let mut found: Vec<String> = Vec::new();
+        for word in patterns {
+            for atom in self.word(word, frame)?.atoms.iter() {
+                let pattern = self.pattern(&from_root(folder, &atom.source()), word.span)?;
+                self.folders.walk(&pattern, &mut |path| {
+                    if !without.iter().any(|pattern| pattern.matches(path))
+                        && !self.around.leftover(path)
+                    {
+                        found.push(
+                            path.strip_prefix(folder.as_str())
+                                .unwrap_or(path)
+                                .to_owned(),
+                        );
+                    }
+                });
+            }
+        }
+        found.sort_unstable();
+        found.dedup();
+        Some(Value::list(found))
+    }
+
+    // ---- words ---------------------------------------------------------------------------------
+
+    /// Compiles a pattern's source, or reports what is wrong with it.
+    pub fn pattern(&self, source: &str, span: Span) -> Option<Pattern> {
+        Pattern::compile(source)
+            .map_err(|error| {
+                self.report(
+                    Diagnostic::error(span, error.to_string())
+                        .help("put the word in quotes if its characters are meant as they stand"),
+                );
+            })
+            .ok()
+    }
+
+    /// The words of a clause or a definition.
+    pub fn words(&self, words: &[Word], frame: &Frame<'_>) -> Option<Value> {
+        if let [word] = words {
+            return self.word(word, frame);
+        }
+        let mut atoms = Vec::with_capacity(words.len());
+        for word in words {
+            atoms.extend(self.word(word, frame)?.atoms.iter().cloned());
+        }
+        Some(Value {
+            atoms: atoms.into(),
+            list: true,
+        })
+    }
+
+    /// A word that must come to exactly one.
+    pub fn single(&self, word: &Word, frame: &Frame<'_>) -> Option<Atom> {
+        let value = self.word(word, frame)?;
+        match &*value.atoms {
+            [atom] => Some(atom.clone()),
+            atoms => {
+                self.report(
+                    Diagnostic::error(
+                        word.span,
+                        format!("one word is needed here, but this comes to {}", atoms.len()),
+                    )
+                    .help(
+                        "`.first` takes the first of a list, `.joined(\" \")` makes one word of it",
+                    ),
+                );
+                None
+            }
+        }
+    }
+
+    /// What one written word comes to.
+    pub fn word(&self, word: &Word, frame: &Frame<'_>) -> Option<Value> {
+        match &word.kind {
+            WordKind::Plain => {
+                let text = self.description.sources.slice(word.span);
+                Some(Value {
+                    atoms: [plain(text)].into(),
+                    list: false,
+                })
+            }
+            WordKind::Mixed(parts) => match &parts[..] {
+                [WordPart::Var(reference)] => self.reference(reference, frame),
+                parts => self.product(parts, frame),
+            },
+        }
+    }
+
+    /// One word for each word of the list in it.
+    fn product(&self, parts: &[WordPart], frame: &Frame<'_>) -> Option<Value> {
+        let mut values = Vec::with_capacity(parts.len());
+        let mut many: Option<(usize, Span)> = None;
+        for (at, part) in parts.iter().enumerate() {
+            let WordPart::Var(reference) = part else {
+                values.push(None);
+                continue;
+            };
+            let value = self.reference(reference, frame)?;
+            if value.atoms.len() != 1 {
+                if let Some((_, first)) = many {
+                    self.report(
+                        Diagnostic::error(reference.span, "two lists stand in one word")
+                            .also(first, "the first list")
+                            .help(
+                                "make one of them a single word, with `.first` or `.joined(\"…\")`",
+                            ),
+                    );
+                    return None;
+                }
+                many = Some((at, reference.span));
+            }
+            values.push(Some(value));
+        }
+        let count = many.map_or(1, |(at, _)| {
+            values[at].as_ref().map_or(1, |v| v.atoms.len())
+        });
+        let atoms = (0..count).map(|index| {
+            let mut text = String::new();
+            let mut source = String::new();
+            let mut is_active = false;
+            for (part, value) in parts.iter().zip(&values) {
+                match (part, value) {
+                    (WordPart::Text { text: part, quoted }, _) => {
+                        text.push_str(part);
+                        if *quoted {
+                            source.push_str(&escape(part));
+                        } else {
+                            is_active |= is_pattern(part);
+                            source.push_str(&part.replace('\\', "\\\\"));
+                        }
+                    }
+                    (WordPart::Var(_), Some(value)) => {
+                        let atom = &value.atoms[if value.atoms.len() == 1 { 0 } else { index }];
+                        text.push_str(&atom.text);
+                        is_active |= atom.pattern.is_some();
+                        source.push_str(&atom.source());
+                    }
+                    (WordPart::Var(_), None) => {}
+                }
+            }
+            Atom {
+                text: text.into(),
+                pattern: is_active.then(|| source.into()),
+            }
+        });
+        Some(Value {
+            atoms: atoms.collect(),
+            list: many.is_some(),
+        })
+    }
+
+    // ---- conditions ----------------------------------------------------------------------------
+
+    /// Whether a condition holds.
+    pub fn condition(&self, condition: &Condition, frame: &Frame<'_>) -> Option<bool> {
+        let pair = |left: &[Word], right: &[Word]| {
+            Some((self.words(left, frame)?, self.words(right, frame)?))
+        };
+        Some(match condition {
+            Condition::And(left, right) => {
+                self.condition(left, frame)? && self.condition(right, frame)?
+            }
+            Condition::Or(left, right) => {
+                self.condition(left, frame)? || self.condition(right, frame)?
+            }
+            Condition::Not(inner) => !self.condition(inner, frame)?,
+            Condition::Is(left, right) => {
+                let (left, right) = pair(left, right)?;
+                left.texts().eq(right.texts())
+            }
+            Condition::IsNot(left, right) => {
+                let (left, right) = pair(left, right)?;
+                !left.texts().eq(right.texts())
+            }
+            Condition::Has(left, right) => {
+                let (left, right) = pair(left, right)?;
+                right
+                    .texts()
+                    .all(|wanted| left.texts().any(|text| text == wanted))
+            }
+        })
+    }
+}
+
+fn plain(text: &str) -> Atom {
+    Atom {
+        text: text.into(),
+        pattern: is_pattern(text).then(|| {
+            if text.contains('\\') {
+                text.replace('\\', "\\\\").into()
+            } else {
+                text.into()
+            }
+        }),
+    }
+}

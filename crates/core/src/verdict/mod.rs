@@ -1,0 +1,297 @@
+//! Whether a step runs, and every reason for it.
+//!
+//! A step is compared with what it saw when it last ran, never with the newest known state of the
+//! world. [`is_kept`] answers quickly for the many steps that have no reason; [`reasons`] takes its
+//! time and names each reason with what was recorded and what is there now.
+
+mod reason;
+
+pub use reason::Reason;
+pub use reason::ReasonKind;
+
+use std::collections::HashMap;
+
+use crate::content::State;
+use crate::ledger::EdgeView;
+use crate::ledger::Ledger;
+use crate::ledger::StepView;
+use crate::world::Digest;
+
+/// An input of a step as it is now: its group, its path, what stands there.
+#[derive(Clone, Copy, Debug)]
+pub struct Input<'a> {
+    /// The number of its group.
+    pub group: u16,
+    /// From the project's root.
+    pub path: &'a str,
+    /// What stands there.
+    pub state: &'a State,
+}
+
+/// Everything about a step that is compared.
+pub struct Facts<'a> {
+    /// What it is recorded under.
+    pub key: &'a str,
+    /// The recipe as compared.
+    pub sheet: &'a str,
+    /// The values of its holes, as text.
+    pub bindings: &'a str,
+    /// What it makes.
+    pub outputs: &'a [Input<'a>],
+    /// Its prerequisites, in order.
+    pub needs: &'a [Input<'a>],
+    /// Inputs that are no files; `None` when a value cannot be known now.
+    pub givens: &'a [(String, Option<Option<String>>)],
+    /// Whether it was asked for, reason or not.
+    pub asked: bool,
+    /// What stands at a path that the step found out itself.
+    pub learned: &'a dyn Fn(&str) -> State,
+}
+
+/// Whether a step has no reason to run.
+#[must_use]
+pub fn is_kept(facts: &Facts<'_>, ledger: &Ledger) -> bool {
+    if facts.asked || ledger.is_unfinished(facts.key) {
+        return false;
+    }
+    let Some(record) = ledger.step(facts.key) else {
+        return false;
+    };
+    record.sheet() == facts.sheet
+        && record.bindings() == facts.bindings
+        && same_edges(record.outputs(), facts.outputs)
+        && same_edges(record.needs(), facts.needs)
+        && record
+            .learned()
+            .all(|edge| (facts.learned)(edge.path).digest() == edge.digest)
+        && same_givens(record, facts.givens)
+}
+
+fn same_edges<'l>(
+    recorded: impl ExactSizeIterator<Item = EdgeView<'l>>,
+    now: &[Input<'_>],
+) -> bool {
+    recorded.len() == now.len()
+        && recorded.zip(now).all(|(edge, input)| {
+            edge.digest.is_some()
+                && edge.digest == input.state.digest()
+                && edge.group == input.group
+                && edge.path == input.path
+        })
+}
+
+fn same_givens(record: StepView<'_>, now: &[(String, Option<Option<String>>)]) -> bool {
+    let recorded = record.givens();
+    recorded.len() == now.len()
+        && recorded
+            .iter()
+            .zip(now)
+            .all(|((key, was), (now_key, now))| {
+                *key == now_key && now.as_ref().is_none_or(|now| now.as_deref() == *was)
+            })
+}
+
+/// Every reason for a step to run, in the order of [`ReasonKind`]; none when it is kept.
+#[must_use]
+pub fn reasons(facts: &Facts<'_>, ledger: &Ledger) -> Vec<Reason> {
+    let mut reasons = Vec::new();
+    let unfinished = ledger.is_unfinished(facts.key);
+    match ledger.step(facts.key) {
+        None => {
+            reasons.push(Reason::of(ReasonKind::NeverMade));
+            if unfinished {
+                reasons.push(Reason::of(ReasonKind::Unfinished));
+            }
+        }
+        Some(record) => {
+            outputs(record, facts, &mut reasons);
+            if unfinished {
+                reasons.push(Reason::of(ReasonKind::Unfinished));
+            }
+            let order_differs = needs_order(record, facts);
+            recipe(record, facts, order_differs, &mut reasons);
+            needs(record, facts, &mut reasons);
+            learned(record, facts, &mut reasons);
+            givens(record, facts, &mut reasons);
+        }
+    }
+    if facts.asked {
+        reasons.push(Reason::of(ReasonKind::Asked));
+    }
+    reasons.sort_by_key(|reason| reason.kind);
+    reasons
+}
+
+fn outputs(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
+    for edge in record.outputs() {
+        let Some(now) = facts.outputs.iter().find(|input| input.path == edge.path) else {
+            continue;
+        };
+        match now.state {
+            State::Missing => {
+                reasons.push(
+                    Reason::of(ReasonKind::OutputMissing)
+                        .at(edge.path)
+                        .was(edge.digest),
+                );
+            }
+            state if state.digest() != edge.digest => {
+                reasons.push(
+                    Reason::of(ReasonKind::OutputEdited)
+                        .at(edge.path)
+                        .was(edge.digest)
+                        .now(state.digest()),
+                );
+            }
+            _ => {}
+        }
+    }
+}
+
+/// Whether the same prerequisites are there in another order or under other labels.
+fn needs_order(record: StepView<'_>, facts: &Facts<'_>) -> bool {
+    let mut was: Vec<(&str, u16)> = record.needs().map(|edge| (edge.path, edge.group)).collect();
+    let mut now: Vec<(&str, u16)> = facts
+        .needs
+        .iter()
+        .map(|input| (input.path, input.group))
+        .collect();
+    if was == now {
+        return false;
+    }
+    let paths = |edges: &[(&str, u16)]| {
+        let mut paths: Vec<String> = edges.iter().map(|(path, _)| (*path).to_owned()).collect();
+        paths.sort_unstable();
+        paths
+    };
+    let same_files = paths(&was) == paths(&now);
+    was.sort_unstable();
+    now.sort_unstable();
+    same_files
+}
+
+fn recipe(record: StepView<'_>, facts: &Facts<'_>, order_differs: bool, reasons: &mut Vec<Reason>) {
+    let outputs_differ = record.outputs().len() != facts.outputs.len()
+        || record
+            .outputs()
+            .zip(facts.outputs)
+            .any(|(edge, input)| edge.path != input.path || edge.group != input.group);
+    if record.sheet() != facts.sheet || record.bindings() != facts.bindings {
+        let text = |sheet: &str, bindings: &str| format!("{bindings}{sheet}");
+        reasons.push(
+            Reason::of(ReasonKind::RecipeChanged)
+                .was_text(text(record.sheet(), record.bindings()))
+                .now_text(text(facts.sheet, facts.bindings)),
+        );
+    } else if outputs_differ {
+        let lines = |paths: Vec<&str>| {
+            paths
+                .iter()
+                .map(|path| format!("target {path}\n"))
+                .collect::<String>()
+        };
+        reasons.push(
+            Reason::of(ReasonKind::RecipeChanged)
+                .was_text(lines(record.outputs().map(|edge| edge.path).collect()))
+                .now_text(lines(
+                    facts.outputs.iter().map(|input| input.path).collect(),
+                )),
+        );
+    } else if order_differs {
+        let lines = |paths: Vec<&str>| {
+            paths
+                .iter()
+                .map(|path| format!("needs {path}\n"))
+                .collect::<String>()
+        };
+        reasons.push(
+            Reason::of(ReasonKind::RecipeChanged)
+                .was_text(lines(record.needs().map(|edge| edge.path).collect()))
+                .now_text(lines(facts.needs.iter().map(|input| input.path).collect())),
+        );
+    }
+}
+
+fn needs(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
+    if same_edges(record.needs(), facts.needs) {
+        return;
+    }
+    let was: HashMap<&str, Option<Digest>> = record
+        .needs()
+        .map(|edge| (edge.path, edge.digest))
+        .collect();
+    let mut seen: HashMap<&str, ()> = HashMap::new();
+    for input in facts.needs {
+        if seen.insert(input.path, ()).is_some() {
+            continue;
+        }
+        let now = input.state.digest();
+        match was.get(input.path) {
+            None => reasons.push(
+                Reason::of(ReasonKind::PrerequisiteAdded)
+                    .at(input.path)
+                    .now(now),
+            ),
+            Some(was) if *was != now => reasons.push(
+                Reason::of(ReasonKind::PrerequisiteChanged)
+                    .at(input.path)
+                    .was(*was)
+                    .now(now),
+            ),
+            Some(_) => {}
+        }
+    }
+    let mut dropped: HashMap<&str, ()> = HashMap::new();
+    for edge in record.needs() {
+        if !seen.contains_key(edge.path) && dropped.insert(edge.path, ()).is_none() {
+            reasons.push(
+                Reason::of(ReasonKind::PrerequisiteDropped)
+                    .at(edge.path)
+                    .was(edge.digest),
+            );
+        }
+    }
+}
+
+fn learned(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
+    for edge in record.learned() {
+        let now = (facts.learned)(edge.path);
+        if now.digest() == edge.digest {
+            continue;
+        }
+        let kind = match now {
+            State::Missing => ReasonKind::LearnedMissing,
+            _ => ReasonKind::LearnedChanged,
+        };
+        reasons.push(
+            Reason::of(kind)
+                .at(edge.path)
+                .was(edge.digest)
+                .now(now.digest()),
+        );
+    }
+}
+
+fn givens(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
+    let was: HashMap<&str, Option<&str>> = record.givens().into_iter().collect();
+    let shown = |value: Option<&str>| value.unwrap_or("(not set)").trim_end().to_owned();
+    for (key, now) in facts.givens {
+        let Some(now) = now else { continue };
+        match was.get(key.as_str()) {
+            Some(was) if *was == now.as_deref() => {}
+            was => reasons.push(Reason {
+                was: was.map(|was| shown(*was)),
+                now: Some(shown(now.as_deref())),
+                ..Reason::of(ReasonKind::GivenChanged).at(key)
+            }),
+        }
+    }
+    for (key, value) in was {
+        if !facts.givens.iter().any(|(now, _)| now == key) {
+            reasons.push(Reason {
+                was: Some(shown(value)),
+                ..Reason::of(ReasonKind::GivenChanged).at(key)
+            });
+        }
+    }
+}

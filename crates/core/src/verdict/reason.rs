@@ -1,0 +1,127 @@
+//! A reason to run, as data.
+
+use serde::Serialize;
+
+use crate::world::Digest;
+
+/// Why a step runs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ReasonKind {
+    /// It was never made.
+    NeverMade,
+    /// An output is missing.
+    OutputMissing,
+    /// An output is not as it was left.
+    OutputEdited,
+    /// Its last run did not finish.
+    Unfinished,
+    /// The recipe, its interpreter, folder, environment or outputs differ.
+    RecipeChanged,
+    /// A prerequisite's content differs.
+    PrerequisiteChanged,
+    /// A prerequisite came.
+    PrerequisiteAdded,
+    /// A prerequisite went.
+    PrerequisiteDropped,
+    /// Something it found out itself differs.
+    LearnedChanged,
+    /// Something it found out itself is gone.
+    LearnedMissing,
+    /// An input that is no file differs.
+    GivenChanged,
+    /// It was asked for with `--remake`.
+    Asked,
+}
+
+impl ReasonKind {
+    /// Its name in events and in JSON.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::NeverMade => "never-made",
+            Self::OutputMissing => "output-missing",
+            Self::OutputEdited => "output-edited",
+            Self::Unfinished => "unfinished",
+            Self::RecipeChanged => "recipe-changed",
+            Self::PrerequisiteChanged => "prerequisite-changed",
+            Self::PrerequisiteAdded => "prerequisite-added",
+            Self::PrerequisiteDropped => "prerequisite-dropped",
+            Self::LearnedChanged => "learned-changed",
+            Self::LearnedMissing => "learned-missing",
+            Self::GivenChanged => "given-changed",
+            Self::Asked => "asked",
+        }
+    }
+}
+
+/// One reason, with what was recorded and what is there now.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Reason {
+    /// What kind of reason.
+    pub kind: ReasonKind,
+    /// The file or the given it speaks of.
+    pub path: Option<String>,
+    /// What was recorded.
+    pub was: Option<String>,
+    /// What is there now.
+    pub now: Option<String>,
+}
+
+impl Reason {
+    /// A reason of a kind, without details.
+    #[must_use]
+    pub fn of(kind: ReasonKind) -> Self {
+        Self {
+            kind,
+            path: None,
+            was: None,
+            now: None,
+        }
+    }
+
+    pub(super) fn at(mut self, path: &str) -> Self {
+        self.path = Some(path.to_owned());
+        self
+    }
+
+    pub(super) fn was(mut self, digest: Option<Digest>) -> Self {
+        self.was = digest.map(|digest| digest.short());
+        self
+    }
+
+    pub(super) fn now(mut self, digest: Option<Digest>) -> Self {
+        self.now = digest.map(|digest| digest.short());
+        self
+    }
+
+    pub(super) fn was_text(mut self, text: String) -> Self {
+        self.was = Some(text);
+        self
+    }
+
+    pub(super) fn now_text(mut self, text: String) -> Self {
+        self.now = Some(text);
+        self
+    }
+
+    /// The reason in a few words, for the line of a step.
+    #[must_use]
+    pub fn brief(&self) -> String {
+        let path = self.path.as_deref().unwrap_or_default();
+        match self.kind {
+            ReasonKind::NeverMade => "never made".to_owned(),
+            ReasonKind::OutputMissing => format!("{path} is missing"),
+            ReasonKind::OutputEdited => format!("{path} is not as it was left"),
+            ReasonKind::Unfinished => "its last run did not finish".to_owned(),
+            ReasonKind::RecipeChanged => "its recipe differs".to_owned(),
+            ReasonKind::PrerequisiteChanged => format!("{path} differs"),
+            ReasonKind::PrerequisiteAdded => format!("{path} is new among its needs"),
+            ReasonKind::PrerequisiteDropped => format!("{path} is no longer among its needs"),
+            ReasonKind::LearnedChanged => format!("{path}, which it learned of, differs"),
+            ReasonKind::LearnedMissing => format!("{path}, which it learned of, is gone"),
+            ReasonKind::GivenChanged => format!("{path} gives something else"),
+            ReasonKind::Asked => "asked for".to_owned(),
+        }
+    }
+}

@@ -1,0 +1,124 @@
+//! The surroundings of a project during one run: the environment, commands whose output is a value,
+//! and what of the files on disk earlier runs made.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+
+use crate::content::Reader;
+use crate::ledger::Entry;
+use crate::ledger::Ledger;
+use crate::project::surroundings::NoOutput;
+use crate::project::surroundings::Surroundings;
+use crate::world::Clock;
+use crate::world::Disk;
+
+/// Runs a command of the project for its output.
+pub type Ask<'a> = dyn Fn(&[String], &str) -> Result<String, String> + 'a;
+
+/// A project's surroundings in one run.
+pub struct Around<'a> {
+    /// The file system.
+    pub disk: &'a dyn Disk,
+    /// The clock.
+    pub clock: &'a dyn Clock,
+    /// What earlier runs saw.
+    pub ledger: &'a RefCell<Ledger>,
+    /// An environment variable.
+    pub env: &'a dyn Fn(&str) -> Option<String>,
+    /// Runs a command; none for commands of Hand Loom that only read.
+    pub ask: Option<&'a Ask<'a>>,
+    /// The project's folder, absolute.
+    pub root: String,
+    asked: RefCell<HashMap<String, Result<String, String>>>,
+}
+
+impl<'a> Around<'a> {
+    /// Nothing was asked yet.
+    pub fn new(
+        disk: &'a dyn Disk,
+        clock: &'a dyn Clock,
+        ledger: &'a RefCell<Ledger>,
+        env: &'a dyn Fn(&str) -> Option<String>,
+        ask: Option<&'a Ask<'a>>,
+        root: String,
+    ) -> Self {
+        Self {
+            disk,
+            clock,
+            ledger,
+            env,
+            ask,
+            root,
+            asked: RefCell::default(),
+        }
+    }
+
+    /// What commands printed in this run, where the ledger says otherwise or nothing.
+    #[must_use]
+    pub fn new_outputs(&self) -> Vec<Entry> {
+        let ledger = self.ledger.borrow();
+        let asked = self.asked.borrow();
+        let mut entries: Vec<Entry> = asked
+            .iter()
+            .filter_map(|(key, output)| Some((key, output.as_ref().ok()?)))
+            .filter(|(key, output)| ledger.command(key) != Some(output.as_str()))
+            .map(|(key, output)| Entry::Command(key.clone(), output.clone()))
+            .collect();
+        entries.sort_by(|a, b| match (a, b) {
+            (Entry::Command(a, _), Entry::Command(b, _)) => a.cmp(b),
+            _ => std::cmp::Ordering::Equal,
+        });
+        entries
+    }
+}
+
+fn command_key(command: &[String], folder: &str) -> String {
+    format!("{folder}\0{}", command.join("\0"))
+}
+
+impl Surroundings for Around<'_> {
+    fn env(&self, name: &str) -> Option<String> {
+        (self.env)(name)
+    }
+
+    fn output(&self, command: &[String], folder: &str) -> Result<String, NoOutput> {
+        let key = command_key(command, folder);
+        let Some(ask) = self.ask else {
+            let recorded = self.ledger.borrow().command(&key).map(str::to_owned);
+            return recorded.ok_or(NoOutput::NotAsked);
+        };
+        if let Some(known) = self.asked.borrow().get(&key) {
+            return known.clone().map_err(NoOutput::Failed);
+        }
+        let output = ask(command, folder);
+        self.asked.borrow_mut().insert(key, output.clone());
+        output.map_err(NoOutput::Failed)
+    }
+
+    fn leftover(&self, path: &str) -> bool {
+        let ledger = self.ledger.borrow();
+        let Some(maker) = ledger.maker(path) else {
+            return false;
+        };
+        let Some(step) = ledger.step(maker) else {
+            return false;
+        };
+        let Some(made) = step.outputs().find(|output| output.path == path) else {
+            // It lies in a folder that was made as a whole.
+            return true;
+        };
+        // A file that was changed since is somebody's work, and a source like any other.
+        let known: &Ledger = &ledger;
+        let record = |path: &str| known.file(path);
+        let reader = Reader {
+            disk: self.disk,
+            clock: self.clock,
+            record: &record,
+        };
+        reader.look(path, &mut Vec::new()).state.digest() == made.digest
+    }
+
+    fn root(&self) -> String {
+        self.root.clone()
+    }
+}

@@ -1,0 +1,606 @@
+//! The two ends of a step's job: making way for its outputs, and taking stock when it has ended.
+
+use crate::content::State;
+use crate::graph::Node;
+use crate::language::LearnHow;
+use crate::ledger::Edge;
+use crate::ledger::Entry;
+use crate::ledger::Given;
+use crate::ledger::StepRecord;
+use crate::project::PathId;
+use crate::project::StepId;
+use crate::project::decl::Clauses;
+use crate::project::frame::Frame;
+use crate::project::paths::from_root;
+use crate::project::values::Vars;
+use crate::text::Diagnostic;
+use crate::text::nearest;
+use crate::weave::event::Ended;
+use crate::weave::event::Ending;
+use crate::weave::event::Event;
+use crate::weave::event::Exit;
+use crate::weave::event::Failure;
+use crate::weave::event::Problem;
+use crate::weave::keep;
+use crate::weave::learn;
+use crate::weave::prepare::Prepared;
+use crate::weave::round::Round;
+use crate::weave::round::RoundError;
+use crate::weave::round::RunningJob;
+use crate::weave::slots::Done;
+
+/// Looks again at prerequisites that jobs of this run may have changed without being their named
+/// output: files in made folders, and folders that outputs lie in.
+pub fn refresh_derived(round: &mut Round<'_, '_, '_>, step: StepId) {
+    let project = round.project;
+    let needs: Vec<PathId> = project
+        .open_needs(project.step_needs(project.step(step)))
+        .map(|(_, path)| path)
+        .collect();
+    for path in needs {
+        let text = project.paths.get(path);
+        let named = project.maker(path).is_some_and(|maker| {
+            project
+                .step_outputs(project.step(maker))
+                .iter()
+                .any(|&(_, output)| output == path)
+        });
+        if !named && (text.ends_with('/') || project.maker(path).is_some()) {
+            let state = round.states.look(text);
+            round.states.set(path, state);
+        }
+    }
+}
+
+/// How often a job may be tried again.
+pub fn retries(vars: &Vars<'_>, clauses: &Clauses<'_>, frame: &Frame<'_>) -> Option<u32> {
+    let Some(word) = clauses.running.retry else {
+        return Some(0);
+    };
+    let text = vars.single(word, frame)?;
+    let number = text.text.parse().ok();
+    if number.is_none() {
+        vars.report(
+            Diagnostic::error(word.span, format!("`{}` is no number of tries", text.text))
+                .help("write how often to try again, such as `retry 2`"),
+        );
+    }
+    number
+}
+
+/// Reports a prerequisite that is neither there nor made by anybody; whether it is so.
+pub fn missing_source(
+    round: &Round<'_, '_, '_>,
+    position: usize,
+    group: u16,
+    path: PathId,
+) -> bool {
+    let project = round.project;
+    if project.maker(path).is_some() {
+        return false;
+    }
+    let name = project.paths.get(path);
+    let (title, help) = match round.states.get(path) {
+        State::Content(_) => return false,
+        State::Missing => {
+            let makes = project
+                .outputs_in(if name.ends_with('/') { name } else { "\0" })
+                .next()
+                .is_some();
+            if makes {
+                return false;
+            }
+            (
+                format!("`{name}` is needed, but it is not there and no target makes it"),
+                near_file(round, name),
+            )
+        }
+        State::WrongKind if name.ends_with('/') => (
+            format!("`{name}` is needed as a folder, but it is a file"),
+            Some(format!("write `{}`", name.trim_end_matches('/'))),
+        ),
+        State::WrongKind => (
+            format!("`{name}` is needed as a file, but it is a folder"),
+            Some(format!("write `{name}/` for the whole folder")),
+        ),
+        State::Unreadable(why) => (format!("`{name}` can't be read: {why}"), None),
+    };
+    let span = match round.order.nodes[position].node(project) {
+        Node::Step(step) => need_word(
+            round,
+            &project.decl(project.step(step)).clauses,
+            group,
+            path,
+        )
+        .unwrap_or(project.decl(project.step(step)).syntax.span),
+        Node::Task(task) => need_word(
+            round,
+            &project.tasks[task.index()].decl.clauses,
+            group,
+            path,
+        )
+        .unwrap_or(project.tasks[task.index()].decl.syntax.span),
+        Node::Set(_) => return false,
+    };
+    round
+        .vars
+        .report(Diagnostic::error(span, title).maybe_help(help.or_else(|| {
+            Some("check the name; paths are seen from the folder of this hand.loom".to_owned())
+        })));
+    true
+}
+
+/// The word that a prerequisite was written with: the one that names it, or the first of its group.
+fn need_word(
+    round: &Round<'_, '_, '_>,
+    clauses: &Clauses<'_>,
+    group: u16,
+    path: PathId,
+) -> Option<crate::text::Span> {
+    let sources = &round.vars.description.sources;
+    let items = &clauses.needs.get(group as usize)?.items;
+    let name = round.project.paths.get(path);
+    let named = items
+        .iter()
+        .find(|item| name.ends_with(sources.slice(item.word.span).trim_start_matches("./")));
+    named.or(items.first()).map(|item| item.word.span)
+}
+
+fn near_file(round: &Round<'_, '_, '_>, name: &str) -> Option<String> {
+    let folder = &name[..name.trim_end_matches('/').rfind('/').map_or(0, |at| at + 1)];
+    let listing = round.vars.folders.list(folder);
+    let here: Vec<String> = listing
+        .iter()
+        .map(|entry| format!("{folder}{}", entry.name))
+        .collect();
+    let outputs = round
+        .project
+        .outputs_in(folder)
+        .take(1000)
+        .map(|path| round.project.paths.get(path));
+    nearest(name, here.iter().map(String::as_str).chain(outputs))
+        .map(|near| format!("did you mean `{near}`?"))
+}
+
+/// Takes a step's old outputs away, makes its folders, and writes down that it begins. Gives the
+/// paths to look at afterwards.
+pub fn clear_outputs(
+    round: &mut Round<'_, '_, '_>,
+    step: StepId,
+    prepared: &Prepared,
+) -> Result<Vec<String>, RoundError> {
+    let project = round.project;
+    let name = project.step_name(step).to_owned();
+    let failed =
+        |what: &str, path: &str, error| RoundError::Io(format!("can't {what} `{path}`"), error);
+    let unfinished = round.session.ledger.borrow().is_unfinished(&name);
+    if !unfinished {
+        round.session.record([Entry::Began(name)])?;
+    }
+    let outputs: Vec<(u16, PathId)> = project.step_outputs(project.step(step)).to_vec();
+    let mut paths = Vec::with_capacity(outputs.len());
+    for (_, path) in outputs {
+        let text = project.paths.get(path).to_owned();
+        clear_output(round, &text, unfinished)?;
+        let folder = match text.strip_suffix('/') {
+            Some(folder) => folder,
+            None => &text[..text.rfind('/').unwrap_or(0)],
+        };
+        if !folder.is_empty() && !round.session.folders.contains(folder) {
+            round
+                .session
+                .disk
+                .create_folders(folder)
+                .map_err(|error| failed("make the folder", folder, error))?;
+            if !text.ends_with('/') {
+                round.session.folders.insert(folder.to_owned());
+            }
+        }
+        paths.push(text);
+    }
+    if let Some(learn) = &prepared.learn {
+        keep::remove(round.session.disk, &learn.path)
+            .map_err(|error| failed("remove", &learn.path, error))?;
+        if let Some(at) = learn.path.rfind('/') {
+            let folder = &learn.path[..at];
+            round
+                .session
+                .disk
+                .create_folders(folder)
+                .map_err(|error| failed("make the folder", folder, error))?;
+        }
+    }
+    Ok(paths)
+}
+
+/// Removes an old output, or moves it out of the way when it is not as Hand Loom left it.
+fn clear_output(
+    round: &mut Round<'_, '_, '_>,
+    path: &str,
+    unfinished: bool,
+) -> Result<(), RoundError> {
+    let disk = round.session.disk;
+    let failed = |what: &str, error| RoundError::Io(format!("can't {what} `{path}`"), error);
+    let plain = path.trim_end_matches('/');
+    let there = disk.stat(plain).map_err(|error| failed("look at", error))?;
+    if there.is_none() {
+        // A link into nothing still stands in the way.
+        return keep::remove(disk, path).map_err(|error| failed("remove", error));
+    }
+    let own = {
+        let ledger = round.session.ledger.borrow();
+        let made = ledger
+            .maker(path)
+            .and_then(|maker| ledger.step(maker))
+            .and_then(|record| record.outputs().find(|output| output.path == path))
+            .and_then(|output| output.digest);
+        drop(ledger);
+        made.is_some() && round.states.look(path).digest() == made
+    };
+    if own {
+        return keep::remove(disk, path).map_err(|error| failed("remove", error));
+    }
+    if unfinished {
+        keep::move_failed(disk, path).map_err(|error| failed("move", error))?;
+        return Ok(());
+    }
+    let to = keep::move_aside(disk, path).map_err(|error| failed("move", error))?;
+    round.session.tell(Event::Aside {
+        path: plain.to_owned(),
+        to,
+    });
+    Ok(())
+}
+
+/// Takes stock of a job that has ended.
+pub fn end(
+    round: &mut Round<'_, '_, '_>,
+    job: RunningJob,
+    done: Done,
+) -> Result<Ended, RoundError> {
+    let task = matches!(
+        round.order.nodes[job.position].node(round.project),
+        Node::Task(_)
+    );
+    let mut problem = None;
+    let mut ending = Ending::Made;
+    let mut entries = Vec::new();
+    if done.outcome.stopped {
+        ending = Ending::Stopped;
+    } else if done.outcome.exit != Exit::Status(0) {
+        problem = Some(Problem::Recipe);
+    } else if let Node::Step(step) = round.order.nodes[job.position].node(round.project) {
+        match success(round, step, &job, &done) {
+            Ok((how, recorded)) => {
+                ending = how;
+                entries = recorded;
+            }
+            Err(found) => problem = Some(found),
+        }
+    }
+    let mut moved = Vec::new();
+    if let Node::Step(step) = round.order.nodes[job.position].node(round.project)
+        && (problem.is_some() || ending == Ending::Stopped)
+    {
+        moved = move_outputs(round, step);
+    }
+    if let Some(learn) = &job.prepared.learn
+        && learn.scratch
+    {
+        // It is of no use any more; what is left is overwritten by the next job of this slot.
+        let _ = keep::remove(round.session.disk, &learn.path);
+    }
+    round.session.record(entries)?;
+    let failure = problem.map(|problem| Failure {
+        problem,
+        exit: done.outcome.exit.clone(),
+        script: job.prepared.job.script.clone(),
+        interpreter: job.prepared.job.interpreter.clone(),
+        folder: job.prepared.job.folder.clone(),
+        span: job.prepared.span,
+        moved,
+    });
+    if failure.is_some() {
+        ending = Ending::Failed;
+    }
+    Ok(Ended {
+        step: job.prepared.job.name,
+        task,
+        ending,
+        reasons: job.reasons,
+        seconds: seconds(done.took),
+        exit: Some(done.outcome.exit),
+        output: done.outcome.output,
+        failure,
+    })
+}
+
+#[expect(
+    clippy::cast_precision_loss,
+    reason = "nanoseconds of a job as seconds for people"
+)]
+fn seconds(nanoseconds: u64) -> f64 {
+    nanoseconds as f64 / 1e9
+}
+
+/// A recipe that ended well: checks what it made and that its prerequisites stayed as they were.
+fn success(
+    round: &mut Round<'_, '_, '_>,
+    step: StepId,
+    job: &RunningJob,
+    done: &Done,
+) -> Result<(Ending, Vec<Entry>), Problem> {
+    let project = round.project;
+    let node = project.step(step);
+    let outputs: Vec<(u16, PathId)> = project.step_outputs(node).to_vec();
+    let mut missing = Vec::new();
+    let mut edges = Vec::with_capacity(outputs.len());
+    let mut entries = Vec::new();
+    for (&(group, path), look) in outputs.iter().zip(&done.outputs) {
+        let text = project.paths.get(path);
+        match &look.state {
+            State::Content(digest) => edges.push(Edge {
+                path: text.to_owned(),
+                digest: Some(*digest),
+                group,
+            }),
+            State::Missing => missing.push(text.to_owned()),
+            State::WrongKind => return Err(Problem::WrongKind(text.to_owned())),
+            State::Unreadable(why) => {
+                return Err(Problem::Around(format!("`{text}` can't be read: {why}")));
+            }
+        }
+        entries.extend(
+            look.read
+                .iter()
+                .map(|(path, record)| Entry::File(path.clone(), *record)),
+        );
+    }
+    if !missing.is_empty() {
+        return Err(Problem::NotWritten(missing));
+    }
+    let needs = check_needs(round, step)?;
+    let learned = learned(round, step, job)?;
+    for (&(_, path), look) in outputs.iter().zip(&done.outputs) {
+        round.states.set(path, look.state.clone());
+    }
+    let name = project.step_name(step).to_owned();
+    let (ending, dropped) = compare_with_last(round, &name, &edges);
+    entries.extend(round.states.take_fresh());
+    entries.extend(dropped);
+    let record = record(round, step, name, edges, needs, learned, done)
+        .ok_or_else(|| Problem::Around("its description is wrong".to_owned()))?;
+    entries.push(Entry::Ended(Box::new(record)));
+    Ok((ending, entries))
+}
+
+fn record(
+    round: &Round<'_, '_, '_>,
+    step: StepId,
+    name: String,
+    outputs: Vec<Edge>,
+    needs: Vec<Edge>,
+    learned: Vec<Edge>,
+    done: &Done,
+) -> Option<StepRecord> {
+    let givens = round.sheets.givens(step)?;
+    Some(StepRecord {
+        name,
+        sheet: round.sheets.sheet(step)?.to_owned(),
+        bindings: round.sheets.bindings(step)?,
+        outputs,
+        needs,
+        learned,
+        givens: givens
+            .iter()
+            .map(|(key, value)| Given {
+                key: key.clone(),
+                value: value.clone().flatten(),
+            })
+            .collect(),
+        ended_at: round.session.clock.now(),
+        took: done.took,
+        memory: done.outcome.memory,
+        processor: done.outcome.processor,
+    })
+}
+
+/// Whether the outputs came out as before, and records that keep track of outputs that the step no
+/// longer has.
+fn compare_with_last(
+    round: &Round<'_, '_, '_>,
+    name: &str,
+    edges: &[Edge],
+) -> (Ending, Vec<Entry>) {
+    let ledger = round.session.ledger.borrow();
+    let Some(last) = ledger.step(name) else {
+        return (Ending::Made, Vec::new());
+    };
+    let same = last.outputs().len() == edges.len()
+        && last
+            .outputs()
+            .zip(edges)
+            .all(|(was, now)| was.path == now.path && was.digest == now.digest);
+    let dropped = last
+        .outputs()
+        .filter(|was| edges.iter().all(|edge| edge.path != was.path))
+        .map(|was| {
+            Entry::Ended(Box::new(StepRecord {
+                name: was.path.to_owned(),
+                outputs: vec![Edge {
+                    path: was.path.to_owned(),
+                    digest: was.digest,
+                    group: 0,
+                }],
+                ended_at: last.ended_at(),
+                ..StepRecord::default()
+            }))
+        })
+        .collect();
+    (if same { Ending::Same } else { Ending::Made }, dropped)
+}
+
+/// The prerequisites as the recipe saw them; they must still be so.
+fn check_needs(round: &mut Round<'_, '_, '_>, step: StepId) -> Result<Vec<Edge>, Problem> {
+    let project = round.project;
+    let needs: Vec<(u16, PathId)> = project
+        .open_needs(project.step_needs(project.step(step)))
+        .collect();
+    let mut edges = Vec::with_capacity(needs.len());
+    for (group, path) in needs {
+        let before = round.states.get(path).digest();
+        let source = project.maker(path).is_none();
+        let now = round.states.refresh(project, path, source).digest();
+        if now != before {
+            return Err(Problem::PrerequisiteChanged(
+                project.paths.get(path).to_owned(),
+            ));
+        }
+        edges.push(Edge {
+            path: project.paths.get(path).to_owned(),
+            digest: now,
+            group,
+        });
+    }
+    Ok(edges)
+}
+
+/// What the recipe found out itself, with the contents as they are now.
+fn learned(
+    round: &mut Round<'_, '_, '_>,
+    step: StepId,
+    job: &RunningJob,
+) -> Result<Vec<Edge>, Problem> {
+    let Some(file) = &job.prepared.learn else {
+        return Ok(Vec::new());
+    };
+    let bytes = match round.session.disk.read(&file.path) {
+        Ok(bytes) => bytes,
+        Err(error) => {
+            return Err(Problem::Learned(format!(
+                "`{}`, which the recipe was to write, can't be read: {error}",
+                file.path
+            )));
+        }
+    };
+    let text = String::from_utf8_lossy(&bytes);
+    let found = match file.how {
+        LearnHow::Listing => learn::listing(&text),
+        LearnHow::Lines | LearnHow::Watched => learn::lines(&text),
+    };
+    let project = round.project;
+    let own: Vec<&str> = project
+        .open_needs(project.step_needs(project.step(step)))
+        .map(|(_, path)| project.paths.get(path))
+        .chain(
+            project
+                .step_outputs(project.step(step))
+                .iter()
+                .map(|&(_, path)| project.paths.get(path)),
+        )
+        .collect();
+    let mut edges = Vec::new();
+    for written in found {
+        let path = below_root(round, &job.prepared.job.folder, &written);
+        if own.contains(&path.as_str()) {
+            continue;
+        }
+        report_luck(round, step, &path);
+        let state = round.states.look(&path);
+        let digest = state.digest();
+        if let State::Unreadable(why) = &state {
+            return Err(Problem::Learned(format!(
+                "`{path}`, which the recipe told of, can't be read: {why}"
+            )));
+        }
+        round.states.set_learned(project, &path, state);
+        edges.push(Edge {
+            path,
+            digest,
+            group: 0,
+        });
+    }
+    Ok(edges)
+}
+
+/// A path that a recipe wrote down, from the root.
+fn below_root(round: &Round<'_, '_, '_>, folder: &str, written: &str) -> String {
+    let root = round.vars.around.root();
+    let inside = written
+        .strip_prefix(root.as_str())
+        .and_then(|rest| rest.strip_prefix('/'));
+    match inside {
+        Some(inside) => from_root("", inside),
+        None => from_root(folder, written),
+    }
+}
+
+/// Warns of a learned prerequisite that another step makes and that nothing puts first.
+fn report_luck(round: &mut Round<'_, '_, '_>, step: StepId, path: &str) {
+    let project = round.project;
+    let Some(maker) = project
+        .paths
+        .find(path)
+        .and_then(|path| project.maker(path))
+    else {
+        return;
+    };
+    if maker == step || reaches(round, step, maker) {
+        return;
+    }
+    let span = project.decl(project.step(step)).syntax.span;
+    let other = project.decl(project.step(maker)).syntax.span;
+    let name = project.step_name(step);
+    round.session.tell(Event::Warning(
+        Diagnostic::warning(
+            span,
+            format!("`{name}` reads `{path}`, which another target makes, but does not need it"),
+        )
+        .also(other, "makes it")
+        .help(format!(
+            "only luck put it first: add `after {path}`, or `needs {path}`"
+        )),
+    ));
+}
+
+/// Whether a step waits for another, directly or through others.
+fn reaches(round: &Round<'_, '_, '_>, from: StepId, to: StepId) -> bool {
+    use crate::graph::NodeId;
+    let Some(start) = round
+        .order
+        .nodes
+        .iter()
+        .position(|&id| id == NodeId::step(from))
+    else {
+        return false;
+    };
+    let mut seen = vec![false; round.order.nodes.len()];
+    let mut open = vec![start];
+    while let Some(position) = open.pop() {
+        for &before in round.order.waits_for(position) {
+            if round.order.nodes[before as usize] == NodeId::step(to) {
+                return true;
+            }
+            if !std::mem::replace(&mut seen[before as usize], true) {
+                open.push(before as usize);
+            }
+        }
+    }
+    false
+}
+
+/// Moves what a failed recipe left behind out of the way.
+fn move_outputs(round: &mut Round<'_, '_, '_>, step: StepId) -> Vec<(String, String)> {
+    let project = round.project;
+    let mut moved = Vec::new();
+    for &(_, path) in project.step_outputs(project.step(step)) {
+        let text = project.paths.get(path);
+        let plain = text.trim_end_matches('/');
+        let there = matches!(round.session.disk.stat(plain), Ok(Some(_)));
+        if there && let Ok(to) = keep::move_failed(round.session.disk, text) {
+            moved.push((plain.to_owned(), to));
+        }
+        round.states.set(path, State::Missing);
+    }
+    moved
+}

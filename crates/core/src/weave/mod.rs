@@ -1,0 +1,42 @@
+//! Running what has to run: from a project and goals to jobs, in order and side by side.
+//!
+//! [`Session`] holds what lives as long as one call of Hand Loom; a [`round`] brings one set of goals
+//! up to date. The scheduler owns all state; slots ([`slots`]) own the jobs; they only exchange
+//! messages.
+
+pub mod event;
+pub mod keep;
+pub mod prepare;
+pub mod states;
+
+mod around;
+mod facts;
+mod finish;
+mod learn;
+mod local;
+mod place;
+mod plan;
+mod round;
+mod session;
+mod slots;
+
+pub use around::Around;
+pub use around::Ask;
+pub use event::Ended;
+pub use event::Ending;
+pub use event::Event;
+pub use event::Exit;
+pub use event::Failure;
+pub use event::Problem;
+pub use event::Summary;
+pub use facts::Scratch;
+pub use facts::Sheets;
+pub use local::LocalPlace;
+pub use place::Job;
+pub use place::Outcome;
+pub use place::Place;
+pub use place::Stop;
+pub use session::Asked;
+pub use session::Options;
+pub use session::Session;
+pub use session::Stopped;

@@ -1,0 +1,344 @@
+//! From a step or task that is to run to a job.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use serde::Serialize;
+
+use crate::language::LearnHow;
+use crate::language::Script;
+use crate::language::Word;
+use crate::project::PathId;
+use crate::project::Project;
+use crate::project::StepId;
+use crate::project::TaskId;
+use crate::project::decl::Clauses;
+use crate::project::decl::script_names;
+use crate::project::frame::Frame;
+use crate::project::paths::from_root;
+use crate::project::script;
+use crate::project::script::LearnFile;
+use crate::project::shell;
+use crate::project::value::Value;
+use crate::project::values::Vars;
+use crate::text::Diagnostic;
+use crate::text::Span;
+use crate::weave::place::Job;
+
+/// The folder of files that only live as long as a job.
+pub const SCRATCH: &str = ".handloom/jobs";
+
+/// A job, and what of it is needed when it has ended.
+pub struct Prepared {
+    /// What the place runs.
+    pub job: Job,
+    /// Where it tells what it found out.
+    pub learn: Option<LearnFile>,
+    /// The place of its recipe.
+    pub span: Span,
+    /// Its `finally:` script, as a job of its own.
+    pub finally: Option<Job>,
+}
+
+/// The facts that `HANDLOOM_JOB` names; paths are seen from the folder that the recipe runs in.
+#[derive(Serialize)]
+struct Facts<'a> {
+    targets: Vec<&'a str>,
+    target_groups: BTreeMap<&'a str, Vec<&'a str>>,
+    needs: Vec<&'a str>,
+    need_groups: BTreeMap<&'a str, Vec<&'a str>>,
+    variables: BTreeMap<&'a str, Vec<&'a str>>,
+    folder: String,
+}
+
+/// Where jobs are prepared from.
+pub struct Workshop<'p, 'd> {
+    /// The project.
+    pub project: &'p Project<'d>,
+    /// Its variables.
+    pub vars: &'p Vars<'d>,
+}
+
+impl<'d> Workshop<'_, 'd> {
+    /// A step's job; `None` when its description is wrong, which is reported.
+    pub fn step(&self, step: StepId, slot: usize) -> Option<Prepared> {
+        let project = self.project;
+        let node = project.step(step);
+        let decl = project.decl(node);
+        let recipe = decl.clauses.recipe?;
+        let values = project.step_values(node);
+        let frame = decl.frame(self.vars, &values[..decl.holes.len().min(values.len())])?;
+        let learn = self.learn_file(&decl.clauses, &frame, slot)?;
+        let needs: Vec<(u16, PathId)> = project.open_needs(project.step_needs(node)).collect();
+        let (frame, folder) =
+            script::step_frame(self.vars, project, decl, node, &needs, learn.as_ref())?;
+        let own: Vec<&str> = decl
+            .holes
+            .iter()
+            .map(String::as_str)
+            .chain(decl.clauses.lets.iter().map(|own| &*own.name.text))
+            .collect();
+        let labels = Labels {
+            targets: decl
+                .syntax
+                .outputs
+                .iter()
+                .filter_map(|group| group.label.as_ref())
+                .map(|label| &*label.text)
+                .collect(),
+            needs: decl
+                .clauses
+                .needs
+                .iter()
+                .filter_map(|group| group.label.as_ref())
+                .map(|label| &*label.text)
+                .collect(),
+        };
+        let name = project.step_name(step).to_owned();
+        self.job(
+            name,
+            recipe,
+            &decl.clauses,
+            &frame,
+            folder,
+            &own,
+            &labels,
+            slot,
+            learn,
+        )
+    }
+
+    /// A task's job; `None` when it has no recipe or its description is wrong.
+    pub fn task(&self, task: TaskId, frame: Frame<'_>, slot: usize) -> Option<Prepared> {
+        let node = &self.project.tasks[task.index()];
+        let recipe = node.decl.clauses.recipe?;
+        let folder = script::run_folder(self.vars, node.decl.clauses.folder, &frame)?;
+        let own: Vec<&str> = node
+            .decl
+            .syntax
+            .parameters
+            .iter()
+            .map(|parameter| &*parameter.name.text)
+            .chain(node.decl.clauses.lets.iter().map(|own| &*own.name.text))
+            .chain(["extra"])
+            .collect();
+        let labels = Labels {
+            targets: Vec::new(),
+            needs: node
+                .decl
+                .clauses
+                .needs
+                .iter()
+                .filter_map(|group| group.label.as_ref())
+                .map(|label| &*label.text)
+                .collect(),
+        };
+        let name = node.decl.name.clone();
+        self.job(
+            name,
+            recipe,
+            &node.decl.clauses,
+            &frame,
+            folder,
+            &own,
+            &labels,
+            slot,
+            None,
+        )
+    }
+
+    #[expect(
+        clippy::too_many_arguments,
+        reason = "what steps and tasks have in common"
+    )]
+    fn job(
+        &self,
+        name: String,
+        recipe: &Script,
+        clauses: &Clauses<'d>,
+        frame: &Frame<'_>,
+        folder: String,
+        own: &[&str],
+        labels: &Labels<'_>,
+        slot: usize,
+        learn: Option<LearnFile>,
+    ) -> Option<Prepared> {
+        let interpreter = script::interpreter(self.vars, recipe, frame)?;
+        let text = script::render(self.vars, recipe, frame, &interpreter)?;
+        let mut env = Vec::with_capacity(clauses.env.len());
+        for (name, words) in &clauses.env {
+            let value = self.vars.words(words, frame)?;
+            env.push((
+                name.text.to_string(),
+                value.texts().collect::<Vec<_>>().join(" "),
+            ));
+        }
+        let limit = match clauses.running.limit {
+            Some(word) => Some(self.limit(word, frame)?),
+            None => None,
+        };
+        let facts = self.facts(recipe, frame, &folder, own, labels);
+        let job = Job {
+            name,
+            shell: shell::is_shell(&interpreter),
+            interpreter,
+            script: text,
+            folder,
+            env,
+            facts,
+            slot,
+            limit,
+            terminal: clauses.terminal,
+        };
+        let finally = match clauses.finally {
+            Some(finally) => {
+                let interpreter = script::interpreter(self.vars, finally, frame)?;
+                Some(Job {
+                    script: script::render(self.vars, finally, frame, &interpreter)?,
+                    shell: shell::is_shell(&interpreter),
+                    interpreter,
+                    ..job.clone()
+                })
+            }
+            None => None,
+        };
+        Some(Prepared {
+            job,
+            learn,
+            span: recipe.span,
+            finally,
+        })
+    }
+
+    fn learn_file(
+        &self,
+        clauses: &Clauses<'d>,
+        frame: &Frame<'_>,
+        slot: usize,
+    ) -> Option<Option<LearnFile>> {
+        let Some((how, file)) = clauses.learn else {
+            return Some(None);
+        };
+        if how == LearnHow::Watched {
+            return Some(None);
+        }
+        let folder = &self.vars.description.parts[frame.part.index()].folder;
+        Some(Some(match file {
+            Some(word) => LearnFile {
+                how,
+                path: from_root(folder, &script::filled(self.vars, word, frame)?),
+                scratch: false,
+            },
+            None => LearnFile {
+                how,
+                path: format!("{SCRATCH}/{slot}.learn"),
+                scratch: true,
+            },
+        }))
+    }
+
+    /// A time such as `90s`, `5m`, `2h` or `1m30s`.
+    fn limit(&self, word: &Word, frame: &Frame<'_>) -> Option<Duration> {
+        let text = self.vars.single(word, frame)?;
+        let limit = duration(&text.text);
+        if limit.is_none() {
+            self.vars.report(
+                Diagnostic::error(word.span, format!("`{}` is no time", text.text))
+                    .help("write a number and `s`, `m` or `h`, such as `90s`"),
+            );
+        }
+        limit
+    }
+
+    fn facts(
+        &self,
+        recipe: &Script,
+        frame: &Frame<'_>,
+        folder: &str,
+        own: &[&str],
+        labels: &Labels<'_>,
+    ) -> String {
+        let empty = Value::list([] as [&str; 0]);
+        let list = |name: &str| frame.local(name).unwrap_or(&empty);
+        let mut mentioned: Vec<(&str, Value)> = Vec::new();
+        for (name, _) in script_names(recipe) {
+            if frame.local(name).is_none()
+                && let Some(Some(value)) = self.vars.lookup(frame.part, name)
+            {
+                mentioned.push((name, value));
+            }
+        }
+        let texts =
+            |value: &'_ Value| -> Vec<String> { value.texts().map(str::to_owned).collect() };
+        let owned: Vec<(&str, Vec<String>)> = own
+            .iter()
+            .filter_map(|name| Some((*name, texts(frame.local(name)?))))
+            .chain(mentioned.iter().map(|(name, value)| (*name, texts(value))))
+            .collect();
+        let root = self.vars.around.root();
+        let facts = Facts {
+            targets: list("target").texts().collect(),
+            target_groups: labels
+                .targets
+                .iter()
+                .map(|label| (*label, list(label).texts().collect()))
+                .collect(),
+            needs: list("needs").texts().collect(),
+            need_groups: labels
+                .needs
+                .iter()
+                .map(|label| (*label, list(label).texts().collect()))
+                .collect(),
+            variables: owned
+                .iter()
+                .map(|(name, words)| (*name, words.iter().map(String::as_str).collect()))
+                .collect(),
+            folder: format!("{root}/{folder}").trim_end_matches('/').to_owned(),
+        };
+        serde_json::to_string(&facts).unwrap_or_default()
+    }
+}
+
+struct Labels<'a> {
+    targets: Vec<&'a str>,
+    needs: Vec<&'a str>,
+}
+
+/// A time such as `90s`, `5m`, `2h` or `1m30s`; `None` for anything else.
+#[must_use]
+pub fn duration(text: &str) -> Option<Duration> {
+    let mut total = 0.0;
+    let mut rest = text;
+    while !rest.is_empty() {
+        let digits = rest.find(|c: char| !c.is_ascii_digit() && c != '.')?;
+        let number: f64 = rest[..digits].parse().ok()?;
+        let unit = match rest.as_bytes()[digits] {
+            b's' => 1.0,
+            b'm' => 60.0,
+            b'h' => 3600.0,
+            _ => return None,
+        };
+        total += number * unit;
+        rest = &rest[digits + 1..];
+    }
+    (total > 0.0)
+        .then(|| Duration::try_from_secs_f64(total).ok())
+        .flatten()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use super::duration;
+
+    #[test]
+    fn times() {
+        assert_eq!(duration("90s"), Some(Duration::from_secs(90)));
+        assert_eq!(duration("1m30s"), Some(Duration::from_secs(90)));
+        assert_eq!(duration("0.5h"), Some(Duration::from_secs(1800)));
+        for wrong in ["", "90", "s", "0s", "1d", "-1s", "9e99h", "1é"] {
+            assert_eq!(duration(wrong), None, "{wrong}");
+        }
+    }
+}

@@ -1,0 +1,547 @@
+//! One round: a set of goals brought up to date.
+//!
+//! First everything that the goals reach is looked at, and each step whose prerequisites are settled
+//! gets its verdict at once; in a run with nothing to do that is all. What remains is a plan: a node
+//! is judged when the last of those it waits for has ended, and either runs or is spared.
+
+use std::collections::VecDeque;
+use std::io;
+
+use crate::graph::Node;
+use crate::graph::NodeId;
+use crate::graph::Order;
+use crate::ledger::Entry;
+use crate::project::Project;
+use crate::project::StepId;
+use crate::project::TaskId;
+use crate::project::frame::Frame;
+use crate::project::script::task_frame;
+use crate::project::values::Vars;
+use crate::verdict;
+use crate::verdict::Reason;
+use crate::weave::event::Ended;
+use crate::weave::event::Ending;
+use crate::weave::event::Event;
+use crate::weave::facts::Scratch;
+use crate::weave::facts::Sheets;
+use crate::weave::finish;
+use crate::weave::plan::Plan;
+use crate::weave::prepare::Prepared;
+use crate::weave::prepare::Workshop;
+use crate::weave::session::Session;
+use crate::weave::slots;
+use crate::weave::slots::Done;
+use crate::weave::slots::Shop;
+use crate::weave::slots::Slots;
+use crate::weave::states::States;
+
+/// What a step without a record is thought to take, seconds.
+const UNKNOWN_SECONDS: f64 = 0.5;
+
+/// Why a round could not be carried out.
+#[derive(Debug)]
+pub enum RoundError {
+    /// The description is wrong; the mistakes are with the variables.
+    Description,
+    /// The ledger or the disk failed.
+    Io(String, io::Error),
+}
+
+/// A job that is running.
+pub struct RunningJob {
+    pub position: usize,
+    pub reasons: Vec<Reason>,
+    pub prepared: Prepared,
+}
+
+pub struct Round<'r, 's, 'd> {
+    pub session: &'r mut Session<'s>,
+    pub project: &'r Project<'d>,
+    pub vars: &'r Vars<'d>,
+    pub order: &'r Order,
+    pub goals: &'r [NodeId],
+    pub states: States<'s>,
+    pub sheets: Sheets<'r, 'd>,
+    pub scratch: Scratch,
+    /// What became of each position.
+    endings: Vec<Option<Ending>>,
+    /// Whether something that a position waits for ended badly.
+    blocked: Vec<bool>,
+    reasons: Vec<Option<Vec<Reason>>>,
+    running: Vec<Option<RunningJob>>,
+    /// No job is begun any more.
+    closing: bool,
+}
+
+impl<'r, 's, 'd> Round<'r, 's, 'd> {
+    pub fn new(
+        session: &'r mut Session<'s>,
+        project: &'r Project<'d>,
+        vars: &'r Vars<'d>,
+        order: &'r Order,
+        goals: &'r [NodeId],
+    ) -> Self {
+        let states = States::new(session.disk, session.clock, session.ledger);
+        let count = order.nodes.len();
+        let slots = session.options.jobs;
+        Self {
+            states,
+            sheets: Sheets::new(vars, project),
+            scratch: Scratch::default(),
+            endings: vec![None; count],
+            blocked: vec![false; count],
+            reasons: (0..count).map(|_| None).collect(),
+            running: (0..slots).map(|_| None).collect(),
+            closing: false,
+            session,
+            project,
+            vars,
+            order,
+            goals,
+        }
+    }
+
+    /// Brings the goals up to date.
+    pub fn run(mut self) -> Result<(), RoundError> {
+        self.states
+            .survey(self.project, self.order, self.session.options.threads);
+        self.record_fresh()?;
+        let clean = self.judge_settled()?;
+        let active = self.active(&clean);
+        self.check_sources(&active)?;
+        for position in 0..clean.len() {
+            if clean[position] {
+                self.keep(position);
+            }
+        }
+        if !active.contains(&true) {
+            return Ok(());
+        }
+        let plan = Plan::new(self.order, &active, |position| self.expected(position));
+        self.announce(&active);
+        self.session.record_commands()?;
+        let shop = Shop {
+            place: self.session.place,
+            disk: self.session.disk,
+            clock: self.session.clock,
+            stop: self.session.stop,
+        };
+        let count = self.session.options.jobs.min(plan.open).max(1);
+        let result = std::thread::scope(|scope| {
+            let slots = Slots::start(scope, shop, count);
+            self.work_off(plan, slots, &active)
+        });
+        let fresh = self.record_fresh();
+        result.and(fresh)
+    }
+
+    // ---- verdicts ------------------------------------------------------------------------------
+
+    /// Which positions are settled and kept: they have no reason to run, nor has anything they wait
+    /// for.
+    fn judge_settled(&mut self) -> Result<Vec<bool>, RoundError> {
+        let mut clean = vec![false; self.order.nodes.len()];
+        for position in 0..clean.len() {
+            let id = self.order.nodes[position];
+            let before = self.order.waits_for(position);
+            // A task that only has to be done *before* gives no reason.
+            let settled = before.iter().all(|&before| {
+                clean[before as usize]
+                    || matches!(
+                        self.order.nodes[before as usize].node(self.project),
+                        Node::Task(_)
+                    )
+            });
+            clean[position] = match id.node(self.project) {
+                Node::Set(_) => settled,
+                Node::Task(task) => self.was_done(&self.project.tasks[task.index()].decl.name),
+                Node::Step(step) => settled && self.step_is_kept(step)?,
+            };
+        }
+        Ok(clean)
+    }
+
+    fn was_done(&self, name: &str) -> bool {
+        self.session
+            .done
+            .get(name)
+            .is_some_and(|ending| ending.is_good())
+    }
+
+    fn step_is_kept(&mut self, step: StepId) -> Result<bool, RoundError> {
+        let name = self.project.step_name(step);
+        if self.was_done(name) {
+            return Ok(true);
+        }
+        let asked = self.is_asked(step);
+        let ledger = self.session.ledger.borrow();
+        self.sheets
+            .with(step, &self.states, asked, &mut self.scratch, |facts| {
+                verdict::is_kept(facts, &ledger)
+            })
+            .ok_or(RoundError::Description)
+    }
+
+    fn is_asked(&self, step: StepId) -> bool {
+        self.session.options.remake && self.goals.contains(&NodeId::step(step))
+    }
+
+    /// Which positions have to be looked after: the goals that are not kept, and whatever those wait
+    /// for. A task that only kept steps ask for is not run.
+    fn active(&self, clean: &[bool]) -> Vec<bool> {
+        let mut active = vec![false; clean.len()];
+        let mut wanted = vec![false; clean.len()];
+        for (position, id) in self.order.nodes.iter().enumerate() {
+            wanted[position] = self.goals.contains(id);
+        }
+        for position in (0..clean.len()).rev() {
+            if wanted[position] && !clean[position] {
+                active[position] = true;
+                for &before in self.order.waits_for(position) {
+                    wanted[before as usize] = true;
+                }
+            }
+        }
+        active
+    }
+
+    /// Every prerequisite that no target makes must be there.
+    fn check_sources(&self, active: &[bool]) -> Result<(), RoundError> {
+        let mut wrong = false;
+        for (position, _) in active.iter().enumerate().filter(|(_, active)| **active) {
+            let needs = match self.order.nodes[position].node(self.project) {
+                Node::Step(step) => self.project.step_needs(self.project.step(step)),
+                Node::Task(task) => &self.project.tasks[task.index()].needs,
+                Node::Set(_) => continue,
+            };
+            for need in needs {
+                if let crate::project::What::Path(path) = need.what {
+                    wrong |= finish::missing_source(self, position, need.group, path);
+                }
+            }
+        }
+        if wrong {
+            Err(RoundError::Description)
+        } else {
+            Ok(())
+        }
+    }
+
+    // ---- running -------------------------------------------------------------------------------
+
+    fn expected(&self, position: usize) -> f64 {
+        match self.order.nodes[position].node(self.project) {
+            Node::Set(_) => 0.0,
+            Node::Step(step) => self
+                .usual(self.project.step_name(step))
+                .unwrap_or(UNKNOWN_SECONDS),
+            Node::Task(_) => UNKNOWN_SECONDS,
+        }
+    }
+
+    /// How long a step took last time, seconds.
+    #[expect(
+        clippy::cast_precision_loss,
+        reason = "nanoseconds of a job as seconds for people"
+    )]
+    fn usual(&self, name: &str) -> Option<f64> {
+        self.session
+            .ledger
+            .borrow()
+            .step(name)
+            .map(|record| record.took() as f64 / 1e9)
+    }
+
+    fn announce(&mut self, active: &[bool]) {
+        let mut jobs = 0;
+        let mut seconds = 0.0;
+        for (position, _) in active.iter().enumerate().filter(|(_, active)| **active) {
+            if !matches!(self.order.nodes[position].node(self.project), Node::Set(_)) {
+                jobs += 1;
+                seconds += self.expected(position);
+            }
+        }
+        self.session.tell(Event::Planned { jobs, seconds });
+    }
+
+    fn work_off(
+        &mut self,
+        mut plan: Plan,
+        mut slots: Slots,
+        active: &[bool],
+    ) -> Result<(), RoundError> {
+        let mut free: VecDeque<usize> = (0..active.len())
+            .filter(|&position| active[position] && plan.is_free(position))
+            .collect();
+        let mut failure: Option<RoundError> = None;
+        loop {
+            while let Some(position) = free.pop_front() {
+                match self.judge(position) {
+                    Ok(true) => plan.push_ready(position),
+                    Ok(false) => free.extend(self.close(&mut plan, position)),
+                    Err(error) => {
+                        self.closing = true;
+                        failure.get_or_insert(error);
+                    }
+                }
+            }
+            if self.session.stop.level() > 0 {
+                self.closing = true;
+            }
+            while !self.closing
+                && let Some(slot) = slots.idle()
+                && let Some(position) = plan.pop_ready()
+            {
+                match self.begin(position, slot) {
+                    Ok(Some(order)) => slots.hand(order),
+                    Ok(None) => free.extend(self.close(&mut plan, position)),
+                    Err(error) => {
+                        self.closing = true;
+                        failure.get_or_insert(error);
+                    }
+                }
+                if !free.is_empty() {
+                    break;
+                }
+            }
+            if !free.is_empty() {
+                continue;
+            }
+            if slots.busy() == 0 {
+                break;
+            }
+            let Some(done) = slots.wait() else { break };
+            match self.end(done) {
+                Ok(position) => free.extend(self.close(&mut plan, position)),
+                Err(error) => {
+                    self.closing = true;
+                    failure.get_or_insert(error);
+                }
+            }
+            if failure.is_some() {
+                free.clear();
+            }
+        }
+        plan.clear_ready();
+        self.account_for_rest(active);
+        let synced = self.session.sync();
+        match failure {
+            Some(failure) => Err(failure),
+            None => synced,
+        }
+    }
+
+    /// Gives a free position its verdict; whether it has to run.
+    fn judge(&mut self, position: usize) -> Result<bool, RoundError> {
+        if self.blocked[position] {
+            self.held(position);
+            return Ok(false);
+        }
+        match self.order.nodes[position].node(self.project) {
+            Node::Set(_) => {
+                self.endings[position] = Some(Ending::Kept);
+                Ok(false)
+            }
+            Node::Task(_) => {
+                self.reasons[position] = Some(Vec::new());
+                Ok(true)
+            }
+            Node::Step(step) => {
+                finish::refresh_derived(self, step);
+                let asked = self.is_asked(step);
+                let reasons = {
+                    let ledger = self.session.ledger.borrow();
+                    self.sheets
+                        .reasons(step, &self.states, asked, &ledger, &mut self.scratch)
+                        .ok_or(RoundError::Description)?
+                };
+                if reasons.is_empty() {
+                    self.keep(position);
+                    let step = self.project.step_name(step).to_owned();
+                    self.session.tell(Event::Spared { step });
+                    return Ok(false);
+                }
+                self.reasons[position] = Some(reasons);
+                Ok(true)
+            }
+        }
+    }
+
+    fn keep(&mut self, position: usize) {
+        self.endings[position] = Some(Ending::Kept);
+        if let Node::Step(step) = self.order.nodes[position].node(self.project) {
+            let name = self.project.step_name(step);
+            if !self.session.done.contains_key(name) {
+                self.session.done.insert(name.to_owned(), Ending::Kept);
+                self.session.summary.count(Ending::Kept);
+            }
+        }
+    }
+
+    fn held(&mut self, position: usize) {
+        self.endings[position] = Some(Ending::Held);
+        let id = self.order.nodes[position];
+        let task = match id.node(self.project) {
+            Node::Set(_) => return,
+            Node::Task(_) => true,
+            Node::Step(_) => false,
+        };
+        let step = id.name(self.project);
+        self.session.done.insert(step.clone(), Ending::Held);
+        self.session.summary.count(Ending::Held);
+        self.session.tell(Event::Ended(Box::new(Ended {
+            step,
+            task,
+            ending: Ending::Held,
+            reasons: Vec::new(),
+            seconds: 0.0,
+            exit: None,
+            output: Vec::new(),
+            failure: None,
+        })));
+    }
+
+    fn close(&mut self, plan: &mut Plan, position: usize) -> Vec<usize> {
+        let bad = self.endings[position].is_some_and(|ending| !ending.is_good());
+        if bad {
+            for &follower in plan.followers_of(position) {
+                self.blocked[follower as usize] = true;
+            }
+        }
+        plan.close(position)
+    }
+
+    /// Prepares a job for a slot; `None` when there is nothing to start after all.
+    fn begin(&mut self, position: usize, slot: usize) -> Result<Option<slots::Order>, RoundError> {
+        let reasons = self.reasons[position].take().unwrap_or_default();
+        let workshop = Workshop {
+            project: self.project,
+            vars: self.vars,
+        };
+        let (prepared, outputs, retries) = match self.order.nodes[position].node(self.project) {
+            Node::Set(_) => return Ok(None),
+            Node::Step(step) => {
+                let clauses = &self.project.decl(self.project.step(step)).clauses;
+                let retries = finish::retries(
+                    self.vars,
+                    clauses,
+                    &self.project.decl(self.project.step(step)).fixed_frame(),
+                )
+                .ok_or(RoundError::Description)?;
+                let prepared = workshop.step(step, slot).ok_or(RoundError::Description)?;
+                let outputs = finish::clear_outputs(self, step, &prepared)?;
+                (prepared, outputs, retries)
+            }
+            Node::Task(task) => match self.begin_task(&workshop, task, slot)? {
+                Some((prepared, retries)) => (prepared, Vec::new(), retries),
+                None => {
+                    self.end_named_task(position);
+                    return Ok(None);
+                }
+            },
+        };
+        let name = prepared.job.name.clone();
+        let task = matches!(self.order.nodes[position].node(self.project), Node::Task(_));
+        self.session.tell(Event::Began {
+            usual: if task { None } else { self.usual(&name) },
+            step: name,
+            task,
+            reasons: reasons.clone(),
+            script: prepared.job.script.clone(),
+        });
+        let order = slots::Order {
+            job: prepared.job.clone(),
+            outputs,
+            finally: prepared.finally.clone(),
+            retries,
+        };
+        self.running[slot] = Some(RunningJob {
+            position,
+            reasons,
+            prepared,
+        });
+        Ok(Some(order))
+    }
+
+    fn begin_task(
+        &mut self,
+        workshop: &Workshop<'_, 'd>,
+        task: TaskId,
+        slot: usize,
+    ) -> Result<Option<(Prepared, u32)>, RoundError> {
+        let project = self.project;
+        let node = &project.tasks[task.index()];
+        if node.decl.clauses.recipe.is_none() {
+            return Ok(None);
+        }
+        let call = self
+            .session
+            .calls
+            .get(&node.decl.name)
+            .cloned()
+            .unwrap_or_default();
+        let frame = task_frame(self.vars, project, node, &call).ok_or(RoundError::Description)?;
+        let retries = finish::retries(self.vars, &node.decl.clauses, &Frame::of(node.decl.part))
+            .ok_or(RoundError::Description)?;
+        let prepared = workshop
+            .task(task, frame, slot)
+            .ok_or(RoundError::Description)?;
+        Ok(Some((prepared, retries)))
+    }
+
+    /// A task without a recipe is done when all it stands for is.
+    fn end_named_task(&mut self, position: usize) {
+        let name = self.order.nodes[position].name(self.project);
+        self.session.done.insert(name, Ending::Made);
+        self.endings[position] = Some(Ending::Made);
+    }
+
+    fn end(&mut self, done: Done) -> Result<usize, RoundError> {
+        let Some(job) = self.running[done.slot].take() else {
+            return Err(RoundError::Io(
+                "a job ended that was never begun".to_owned(),
+                io::ErrorKind::Other.into(),
+            ));
+        };
+        let position = job.position;
+        let ended = finish::end(self, job, done)?;
+        let ending = ended.ending;
+        self.endings[position] = Some(ending);
+        self.session.done.insert(ended.step.clone(), ending);
+        self.session.summary.count(ending);
+        self.session.summary.job_seconds += ended.seconds;
+        if ending == Ending::Failed && !self.session.options.keep_going {
+            self.closing = true;
+        }
+        self.session.tell(Event::Ended(Box::new(ended)));
+        Ok(position)
+    }
+
+    /// What was not begun: held when something before it failed, else only counted.
+    fn account_for_rest(&mut self, active: &[bool]) {
+        for position in 0..active.len() {
+            if !active[position] || self.endings[position].is_some() {
+                continue;
+            }
+            let blocked = self.order.waits_for(position).iter().any(|&before| {
+                matches!(
+                    self.endings[before as usize],
+                    Some(Ending::Failed | Ending::Held)
+                )
+            });
+            if blocked {
+                self.held(position);
+            } else if !matches!(self.order.nodes[position].node(self.project), Node::Set(_)) {
+                self.session.summary.unstarted += 1;
+            }
+        }
+    }
+
+    fn record_fresh(&mut self) -> Result<(), RoundError> {
+        let fresh: Vec<Entry> = self.states.take_fresh();
+        if fresh.is_empty() {
+            return Ok(());
+        }
+        self.session.record(fresh)
+    }
+}

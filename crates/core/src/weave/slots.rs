@@ -1,0 +1,185 @@
+//! The threads that jobs run on: one for each job that may run at once.
+
+use std::panic::AssertUnwindSafe;
+use std::panic::catch_unwind;
+use std::sync::mpsc;
+use std::sync::mpsc::Receiver;
+use std::sync::mpsc::Sender;
+use std::thread::Scope;
+
+use crate::content::Look;
+use crate::content::Reader;
+use crate::weave::event::Exit;
+use crate::weave::keep::remove;
+use crate::weave::place::Job;
+use crate::weave::place::Outcome;
+use crate::weave::place::Place;
+use crate::weave::place::Stop;
+use crate::world::Clock;
+use crate::world::Disk;
+
+/// A job handed to a slot.
+pub struct Order {
+    /// The job.
+    pub job: Job,
+    /// Paths to look at when it has succeeded.
+    pub outputs: Vec<String>,
+    /// A job to run afterwards, whatever happened.
+    pub finally: Option<Job>,
+    /// How often it may be tried again.
+    pub retries: u32,
+}
+
+/// A job that a slot has ended.
+pub struct Done {
+    /// The slot, which is free again.
+    pub slot: usize,
+    /// How it went.
+    pub outcome: Outcome,
+    /// What stands at its outputs now.
+    pub outputs: Vec<Look>,
+    /// Nanoseconds it took.
+    pub took: u64,
+}
+
+/// What slots share.
+#[derive(Clone, Copy)]
+pub struct Shop<'a> {
+    /// Where jobs run.
+    pub place: &'a dyn Place,
+    /// The file system.
+    pub disk: &'a dyn Disk,
+    /// The clock.
+    pub clock: &'a dyn Clock,
+    /// The wish to end.
+    pub stop: &'a Stop,
+}
+
+/// Threads that wait for jobs.
+pub struct Slots {
+    orders: Vec<Sender<Order>>,
+    done: Receiver<Done>,
+    idle: Vec<usize>,
+    busy: usize,
+}
+
+impl Slots {
+    /// Starts `count` threads in a scope, which ends when this value is dropped.
+    pub fn start<'scope>(
+        scope: &'scope Scope<'scope, '_>,
+        shop: Shop<'scope>,
+        count: usize,
+    ) -> Self {
+        let (finished, done) = mpsc::channel();
+        let mut orders = Vec::with_capacity(count);
+        for slot in 0..count {
+            let (sender, receiver) = mpsc::channel::<Order>();
+            let finished = finished.clone();
+            scope.spawn(move || {
+                let mut buffer = Vec::new();
+                for order in receiver {
+                    let work = AssertUnwindSafe(|| carry_out(&shop, &order, slot, &mut buffer));
+                    // A slot that never answers would hang the run.
+                    let done = catch_unwind(work).unwrap_or_else(|_| broken(slot));
+                    if finished.send(done).is_err() {
+                        break;
+                    }
+                }
+            });
+            orders.push(sender);
+        }
+        Self {
+            orders,
+            done,
+            idle: (0..count).rev().collect(),
+            busy: 0,
+        }
+    }
+
+    /// A slot that is free.
+    pub fn idle(&self) -> Option<usize> {
+        self.idle.last().copied()
+    }
+
+    /// How many jobs are running.
+    pub fn busy(&self) -> usize {
+        self.busy
+    }
+
+    /// Hands a job to the slot that [`Slots::idle`] named.
+    pub fn hand(&mut self, order: Order) {
+        if let Some(slot) = self.idle.pop() {
+            self.busy += 1;
+            // A slot only stops listening when this value is gone.
+            let _ = self.orders[slot].send(order);
+        }
+    }
+
+    /// Waits for a job to end; `None` when no slot can answer any more.
+    pub fn wait(&mut self) -> Option<Done> {
+        let done = self.done.recv().ok()?;
+        self.idle.push(done.slot);
+        self.busy -= 1;
+        Some(done)
+    }
+}
+
+fn broken(slot: usize) -> Done {
+    Done {
+        slot,
+        outcome: Outcome {
+            exit: Exit::NotStarted(
+                "internal error in the thread of this job, please report".to_owned(),
+            ),
+            output: Vec::new(),
+            stopped: false,
+            memory: 0,
+            processor: 0,
+        },
+        outputs: Vec::new(),
+        took: 0,
+    }
+}
+
+fn carry_out(shop: &Shop<'_>, order: &Order, slot: usize, buffer: &mut Vec<u8>) -> Done {
+    let start = shop.clock.ticks();
+    let mut outcome = shop.place.run(&order.job, shop.stop);
+    let mut left = order.retries;
+    while left > 0 && outcome.exit.code() != 0 && !outcome.stopped && shop.stop.level() == 0 {
+        left -= 1;
+        for path in &order.outputs {
+            // What a failed try left behind is no result; what can't be removed shows in the next.
+            let _ = remove(shop.disk, path);
+        }
+        let mut output = std::mem::take(&mut outcome.output);
+        outcome = shop.place.run(&order.job, shop.stop);
+        output.append(&mut outcome.output);
+        outcome.output = output;
+    }
+    if let Some(job) = &order.finally {
+        // It tidies up also after an interruption, so the wish to stop does not reach it.
+        let after = shop.place.run(job, &Stop::default());
+        outcome.output.extend(after.output);
+        if outcome.exit.code() == 0 {
+            outcome.exit = after.exit;
+        }
+    }
+    let took = shop.clock.ticks().saturating_sub(start);
+    let nothing = |_: &str| None;
+    let reader = Reader {
+        disk: shop.disk,
+        clock: shop.clock,
+        record: &nothing,
+    };
+    let outputs = order
+        .outputs
+        .iter()
+        .map(|path| reader.look(path, buffer))
+        .collect();
+    Done {
+        slot,
+        outcome,
+        outputs,
+        took,
+    }
+}

@@ -1,0 +1,117 @@
+//! What comes in from outside: the file system and the clock.
+//!
+//! Everything above this room speaks of files by their path from the project's root, with `/`
+//! between folders, and reaches them through [`Disk`] alone. [`RealDisk`] is the machine's;
+//! tests bring a made-up one.
+
+mod map;
+mod real;
+
+use std::io;
+
+pub use map::map_file;
+pub use real::RealDisk;
+pub use real::SystemClock;
+
+/// What a name stands for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Kind {
+    /// A file with contents.
+    File,
+    /// A folder.
+    Folder,
+    /// A symbolic link; only listings say so, [`Disk::stat`] follows it.
+    Link,
+    /// A device, a pipe or a socket.
+    Other,
+}
+
+/// What the file system tells of a file without reading it. Two equal values mean that its content
+/// is the same, as far as the clock's grain allows to tell.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Stat {
+    /// What it is, links followed.
+    pub kind: Kind,
+    /// Whether the name itself is a symbolic link.
+    pub link: bool,
+    /// Whether its owner may run it.
+    pub executable: bool,
+    /// Bytes.
+    pub size: u64,
+    /// Time of the last change of content, nanoseconds since 1970.
+    pub modified: i64,
+    /// Time of the last change of content, name or rights, nanoseconds since 1970.
+    pub changed: i64,
+    /// The file's number on its device.
+    pub inode: u64,
+}
+
+/// A name in a folder.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Entry {
+    /// Its name alone.
+    pub name: Box<str>,
+    /// What it is; links are not followed.
+    pub kind: Kind,
+}
+
+/// The content of a file, told by its BLAKE3 digest.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Digest(pub [u8; 32]);
+
+impl Digest {
+    /// The digest of these bytes.
+    #[must_use]
+    pub fn of(bytes: &[u8]) -> Self {
+        Self(*blake3::hash(bytes).as_bytes())
+    }
+
+    /// The first 12 hexadecimal digits, enough for people to tell contents apart.
+    #[must_use]
+    pub fn short(&self) -> String {
+        self.0[..6]
+            .iter()
+            .map(|byte| format!("{byte:02x}"))
+            .collect()
+    }
+}
+
+impl std::fmt::Debug for Digest {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.short())
+    }
+}
+
+/// A file system. Paths are relative to the project's root unless they begin with `/`.
+pub trait Disk: Sync {
+    /// The names in a folder, in any order. Names that are not UTF-8 are left out.
+    fn list(&self, folder: &str) -> io::Result<Vec<Entry>>;
+    /// A file's state, links followed; `None` when there is nothing, or a link into nothing.
+    fn stat(&self, path: &str) -> io::Result<Option<Stat>>;
+    /// A whole file.
+    fn read(&self, path: &str) -> io::Result<Vec<u8>>;
+    /// A file's digest. `buffer` is scratch space that a caller keeps between files.
+    fn digest(&self, path: &str, buffer: &mut Vec<u8>) -> io::Result<Digest>;
+    /// Where a link points.
+    fn read_link(&self, path: &str) -> io::Result<String>;
+    /// Makes a folder and those above it.
+    fn create_folders(&self, folder: &str) -> io::Result<()>;
+    /// Writes a file anew.
+    fn write(&self, path: &str, bytes: &[u8]) -> io::Result<()>;
+    /// Moves a file or folder to a new name.
+    fn rename(&self, from: &str, to: &str) -> io::Result<()>;
+    /// Removes a file or a link.
+    fn remove_file(&self, path: &str) -> io::Result<()>;
+    /// Removes an empty folder.
+    fn remove_folder(&self, path: &str) -> io::Result<()>;
+    /// Removes a folder with all below it; links inside are removed, not followed.
+    fn remove_tree(&self, path: &str) -> io::Result<()>;
+}
+
+/// The time of day.
+pub trait Clock: Sync {
+    /// Nanoseconds since 1970.
+    fn now(&self) -> i64;
+    /// Nanoseconds on a clock that never goes back, for durations.
+    fn ticks(&self) -> u64;
+}

@@ -1,0 +1,254 @@
+//! The machine's own file system and clock.
+
+use std::fs::File;
+use std::io;
+use std::io::Read;
+use std::os::fd::OwnedFd;
+use std::path::Path;
+use std::path::PathBuf;
+use std::time::Instant;
+use std::time::SystemTime;
+use std::time::UNIX_EPOCH;
+
+use rustix::fs::AtFlags;
+use rustix::fs::FileType;
+use rustix::fs::Mode;
+use rustix::fs::OFlags;
+use rustix::io::Errno;
+
+use crate::world::Clock;
+use crate::world::Digest;
+use crate::world::Disk;
+use crate::world::Entry;
+use crate::world::Kind;
+use crate::world::Stat;
+
+/// Files of at most this many bytes are read in one piece.
+const ONE_READ: usize = 128 * 1024;
+
+/// The files below a folder of this machine.
+#[derive(Debug)]
+pub struct RealDisk {
+    root: PathBuf,
+    folder: OwnedFd,
+}
+
+impl RealDisk {
+    /// Opens a project's folder.
+    ///
+    /// # Errors
+    /// When the folder cannot be opened.
+    pub fn open(root: &Path) -> io::Result<Self> {
+        let folder = rustix::fs::open(
+            root,
+            OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC,
+            Mode::empty(),
+        )?;
+        Ok(Self {
+            root: root.to_owned(),
+            folder,
+        })
+    }
+
+    fn full(&self, path: &str) -> PathBuf {
+        if path.is_empty() {
+            return self.root.clone();
+        }
+        self.root.join(path)
+    }
+
+    fn open_file(&self, path: &str) -> io::Result<File> {
+        let flags = OFlags::RDONLY | OFlags::CLOEXEC;
+        Ok(rustix::fs::openat(&self.folder, path, flags, Mode::empty())?.into())
+    }
+}
+
+/// The name to hand to the system: a folder's without its last slash, the root as `.`.
+fn plain(path: &str) -> &str {
+    match path.strip_suffix('/').unwrap_or(path) {
+        "" if path.is_empty() => ".",
+        "" => "/",
+        plain => plain,
+    }
+}
+
+impl Disk for RealDisk {
+    fn list(&self, folder: &str) -> io::Result<Vec<Entry>> {
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let descriptor = rustix::fs::openat(&self.folder, plain(folder), flags, Mode::empty())?;
+        let mut entries = Vec::new();
+        let mut buffer = Vec::with_capacity(32 * 1024);
+        let mut listing = rustix::fs::RawDir::new(&descriptor, buffer.spare_capacity_mut());
+        while let Some(entry) = listing.next() {
+            let entry = entry?;
+            let bytes = entry.file_name().to_bytes();
+            if bytes == b"." || bytes == b".." {
+                continue;
+            }
+            let Ok(name) = std::str::from_utf8(bytes) else {
+                continue;
+            };
+            let mut kind = kind_of(entry.file_type());
+            if entry.file_type() == FileType::Unknown {
+                let stat =
+                    rustix::fs::statat(&descriptor, entry.file_name(), AtFlags::SYMLINK_NOFOLLOW)?;
+                kind = kind_of(FileType::from_raw_mode(stat.st_mode));
+            }
+            entries.push(Entry {
+                name: name.into(),
+                kind,
+            });
+        }
+        Ok(entries)
+    }
+
+    fn stat(&self, path: &str) -> io::Result<Option<Stat>> {
+        let path = plain(path);
+        let own = match rustix::fs::statat(&self.folder, path, AtFlags::SYMLINK_NOFOLLOW) {
+            Ok(own) => own,
+            Err(Errno::NOENT | Errno::NOTDIR) => return Ok(None),
+            Err(error) => return Err(error.into()),
+        };
+        let link = FileType::from_raw_mode(own.st_mode) == FileType::Symlink;
+        if !link {
+            return Ok(Some(stat_of(&own, false)));
+        }
+        match rustix::fs::statat(&self.folder, path, AtFlags::empty()) {
+            Ok(behind) => Ok(Some(stat_of(&behind, true))),
+            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(None),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    fn read(&self, path: &str) -> io::Result<Vec<u8>> {
+        let mut bytes = Vec::new();
+        self.open_file(path)?.read_to_end(&mut bytes)?;
+        Ok(bytes)
+    }
+
+    fn digest(&self, path: &str, buffer: &mut Vec<u8>) -> io::Result<Digest> {
+        let mut file = self.open_file(path)?;
+        buffer.resize(ONE_READ, 0);
+        let first = read_full(&mut file, buffer)?;
+        if first < ONE_READ {
+            return Ok(Digest::of(&buffer[..first]));
+        }
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(&buffer[..first]);
+        loop {
+            let more = read_full(&mut file, buffer)?;
+            hasher.update(&buffer[..more]);
+            if more < ONE_READ {
+                return Ok(Digest(*hasher.finalize().as_bytes()));
+            }
+        }
+    }
+
+    fn read_link(&self, path: &str) -> io::Result<String> {
+        let target = rustix::fs::readlinkat(&self.folder, plain(path), Vec::new())?;
+        Ok(String::from_utf8_lossy(target.as_bytes()).into_owned())
+    }
+
+    fn create_folders(&self, folder: &str) -> io::Result<()> {
+        std::fs::create_dir_all(self.full(plain(folder)))
+    }
+
+    fn write(&self, path: &str, bytes: &[u8]) -> io::Result<()> {
+        std::fs::write(self.full(path), bytes)
+    }
+
+    fn rename(&self, from: &str, to: &str) -> io::Result<()> {
+        Ok(rustix::fs::renameat(
+            &self.folder,
+            plain(from),
+            &self.folder,
+            plain(to),
+        )?)
+    }
+
+    fn remove_file(&self, path: &str) -> io::Result<()> {
+        Ok(rustix::fs::unlinkat(
+            &self.folder,
+            plain(path),
+            AtFlags::empty(),
+        )?)
+    }
+
+    fn remove_folder(&self, path: &str) -> io::Result<()> {
+        Ok(rustix::fs::unlinkat(
+            &self.folder,
+            plain(path),
+            AtFlags::REMOVEDIR,
+        )?)
+    }
+
+    fn remove_tree(&self, path: &str) -> io::Result<()> {
+        std::fs::remove_dir_all(self.full(plain(path)))
+    }
+}
+
+fn read_full(file: &mut File, buffer: &mut [u8]) -> io::Result<usize> {
+    let mut filled = 0;
+    while filled < buffer.len() {
+        match file.read(&mut buffer[filled..]) {
+            Ok(0) => break,
+            Ok(count) => filled += count,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(filled)
+}
+
+fn kind_of(kind: FileType) -> Kind {
+    match kind {
+        FileType::RegularFile => Kind::File,
+        FileType::Directory => Kind::Folder,
+        FileType::Symlink => Kind::Link,
+        _ => Kind::Other,
+    }
+}
+
+fn stat_of(stat: &rustix::fs::Stat, link: bool) -> Stat {
+    let nanos = |seconds: i64, nanos: u64| {
+        seconds
+            .saturating_mul(1_000_000_000)
+            .saturating_add(i64::try_from(nanos).unwrap_or(0))
+    };
+    Stat {
+        kind: kind_of(FileType::from_raw_mode(stat.st_mode)),
+        link,
+        executable: stat.st_mode & 0o100 != 0,
+        size: u64::try_from(stat.st_size).unwrap_or(0),
+        modified: nanos(stat.st_mtime, stat.st_mtime_nsec),
+        changed: nanos(stat.st_ctime, stat.st_ctime_nsec),
+        inode: stat.st_ino,
+    }
+}
+
+/// The machine's clocks.
+#[derive(Debug)]
+pub struct SystemClock {
+    start: Instant,
+}
+
+impl Default for SystemClock {
+    fn default() -> Self {
+        Self {
+            start: Instant::now(),
+        }
+    }
+}
+
+impl Clock for SystemClock {
+    fn now(&self) -> i64 {
+        let since = SystemTime::now()
+            .duration_since(UNIX_EPOCH)
+            .unwrap_or_default();
+        i64::try_from(since.as_nanos()).unwrap_or(i64::MAX)
+    }
+
+    fn ticks(&self) -> u64 {
+        u64::try_from(self.start.elapsed().as_nanos()).unwrap_or(u64::MAX)
+    }
+}
