@@ -112,11 +112,7 @@ fn next(shown: &str, ui: Ui) -> String {
     );
     for (command, what) in rows {
         let pad = width - command.len();
-        out.push_str(
-            &format!("  {}{:pad$}  {what}\n", name(&command), "")
-                .trim_end()
-                .to_owned(),
-        );
+        out.push_str(format!("  {}{:pad$}  {what}\n", name(&command), "").trim_end());
         out.push('\n');
     }
     out

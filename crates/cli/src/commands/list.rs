@@ -219,7 +219,7 @@ fn rows(vars: &Vars<'_>, project: &Project<'_>, all: bool) -> Vec<Row> {
         rows.push(Row {
             part: part(task.decl.part),
             task: true,
-            name: usage(&task.decl),
+            name: usage(vars, &task.decl),
             steps: None,
             about: task.decl.clauses.about.unwrap_or_default().to_owned(),
             is_default: false,

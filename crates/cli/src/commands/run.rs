@@ -77,15 +77,19 @@ fn bind(opened: &Opened, arguments: &RunArguments) -> Result<(String, TaskCall),
         ));
     };
     let node = &project.tasks[task.index()];
-    Ok((node.decl.name.clone(), call(node, arguments)?))
+    Ok((node.decl.name.clone(), call(&vars, node, arguments)?))
 }
 
-fn call(task: &TaskNode<'_>, arguments: &RunArguments) -> Result<TaskCall, Failure> {
+fn call(
+    vars: &Vars<'_>,
+    task: &TaskNode<'_>,
+    arguments: &RunArguments,
+) -> Result<TaskCall, Failure> {
     let decl = &task.decl;
     let wrong = |what: String| {
         Failure::usage(
             what,
-            format!("the task is run as: handloom run {}", usage(decl)),
+            format!("the task is run as: handloom run {}", usage(vars, decl)),
         )
     };
     let parameters = &decl.syntax.parameters;

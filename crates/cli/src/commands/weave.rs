@@ -64,7 +64,7 @@ pub fn open(
     let command = std::env::args().skip(1).collect::<Vec<_>>().join(" ");
     let lock = Lock::take(
         &located.own(),
-        &format!("handloom {command}").trim_end().to_owned(),
+        format!("handloom {command}").trim_end(),
         !no_wait,
         |owner| {
             ui.say(&format!(

@@ -52,7 +52,6 @@ impl Ui {
                 ColorChoice::Never => false,
                 ColorChoice::Auto => terminal && !no_color && !dumb,
             },
-            terminal,
         };
         Self {
             detail: match (common.quiet, common.verbose) {

@@ -152,7 +152,7 @@ impl<'a> Report<'a> {
             if let Some(reason) = telling {
                 let more = match ended.reasons.len() {
                     1 => String::new(),
-                    count => format!(" (and {} more)", text::count(count - 1, "reason")),
+                    count => format!(" (and {} more)", count - 1),
                 };
                 let brief = format!("  {}{more}", text::safe(&reason.brief()));
                 line.push_str(&theme.paint(Role::Faint, &brief));

@@ -32,8 +32,6 @@ pub enum Role {
 pub struct Theme {
     /// Whether to use colours.
     pub colour: bool,
-    /// Whether the stream is a terminal.
-    pub terminal: bool,
 }
 
 impl Theme {

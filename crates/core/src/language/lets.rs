@@ -189,7 +189,6 @@ impl Parser<'_> {
     }
 
     /// Takes `when CONDITION` off the end. `None` when it is there and wrong.
-    #[expect(clippy::option_option, reason = "no condition and a wrong one differ")]
     fn take_when(&mut self, words: &mut Vec<Word>) -> Option<Option<Condition>> {
         let Some(at) = words.iter().position(|word| self.is(word, "when")) else {
             return Some(None);

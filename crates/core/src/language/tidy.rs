@@ -266,11 +266,7 @@ impl Layout<'_> {
             .unwrap_or(self.lines.len());
         let rows: Vec<LetRow<'_>> = (first..end).map(|at| self.let_row(at)).collect();
         let name = rows.iter().map(|row| width(row.name)).max().unwrap_or(0);
-        let operator = rows
-            .iter()
-            .map(|row| row.operator_width())
-            .max()
-            .unwrap_or(1);
+        let operator = rows.iter().map(LetRow::operator_width).max().unwrap_or(1);
         let lines: Vec<String> = rows.iter().map(|row| row.head(name, operator)).collect();
         let conditional = rows
             .iter()

@@ -60,7 +60,7 @@ pub fn snapshot(ledger: &Ledger, seed: &[u8; 32]) -> Vec<u8> {
     let mut commands: HashMap<&str, &str> = ledger
         .snapshot
         .iter()
-        .flat_map(|base| base.commands())
+        .flat_map(super::snapshot::Snapshot::commands)
         .collect();
     commands.extend(
         ledger

@@ -261,7 +261,7 @@ impl Storage for MemoryStorage {
         self.with(|files| {
             files
                 .journal
-                .truncate(usize::try_from(length).unwrap_or(usize::MAX))
+                .truncate(usize::try_from(length).unwrap_or(usize::MAX));
         });
         Ok(())
     }

@@ -430,7 +430,7 @@ pub fn task_frame<'a, 'd: 'a>(
                         parameter.name.span,
                         format!("the task `{}` needs a value for `{name}`", decl.name),
                     )
-                    .help(format!("give it: `handloom run {}`", usage(decl))),
+                    .help(format!("give it: `handloom run {}`", usage(vars, decl))),
                 );
                 return None;
             }
@@ -467,14 +467,18 @@ pub fn task_frame<'a, 'd: 'a>(
 
 /// A task's name and parameters as they are typed: `publish EDITION [channel=draft]`.
 #[must_use]
-pub fn usage(decl: &TaskDecl<'_>) -> String {
+pub fn usage(vars: &Vars<'_>, decl: &TaskDecl<'_>) -> String {
     let mut usage = decl.name.clone();
     for parameter in &decl.syntax.parameters {
         let name = &parameter.name.text;
-        if parameter.default.is_some() {
-            let _ = write!(usage, " [{name}=…]");
-        } else {
-            let _ = write!(usage, " {}", name.to_uppercase());
+        match &parameter.default {
+            Some(default) => {
+                let default = vars.description.sources.slice(default.span);
+                let _ = write!(usage, " [{name}={default}]");
+            }
+            None => {
+                let _ = write!(usage, " {}", name.to_uppercase());
+            }
         }
     }
     usage

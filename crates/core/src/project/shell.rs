@@ -110,10 +110,10 @@ struct Filler<'p> {
 ///
 /// # Errors
 /// The variable that is the second list in one word.
-pub fn fill<'p>(
-    pieces: &'p [Piece],
+pub fn fill(
+    pieces: &[Piece],
     mut value: impl FnMut(&VarRef) -> Option<Value>,
-) -> Option<Result<String, &'p VarRef>> {
+) -> Option<Result<String, &VarRef>> {
     let mut filler = Filler {
         out: String::new(),
         run: Vec::new(),
@@ -334,8 +334,8 @@ impl<'p> Filler<'p> {
     }
 
     fn substitution(&mut self, rest: &str) -> Option<usize> {
-        if rest.starts_with('\\') {
-            let next = rest[1..].chars().next();
+        if let Some(behind) = rest.strip_prefix('\\') {
+            let next = behind.chars().next();
             let used = 1 + next.map_or(0, char::len_utf8);
             self.push_text(&rest[..used]);
             return Some(used);

@@ -229,7 +229,6 @@ impl<'d> Vars<'d> {
 
     /// A part's variable, or that of a part above. The outer `None`: there is none of that name;
     /// the inner: its definition is wrong, which is reported.
-    #[expect(clippy::option_option, reason = "unknown and wrong differ")]
     pub fn lookup(&self, part: PartId, name: &str) -> Option<Option<Value>> {
         let mut at = Some(part);
         while let Some(id) = at {
@@ -303,7 +302,7 @@ impl<'d> Vars<'d> {
             let own = self.definition(definition, &frame)?;
             value = Some(match definition.how {
                 LetHow::Set | LetHow::OneOf => own,
-                LetHow::Add => self.added(part, definition, value, own)?,
+                LetHow::Add => self.added(part, definition, value, &own)?,
             });
         }
         if value.is_none() {
@@ -327,7 +326,7 @@ impl<'d> Vars<'d> {
         part: PartId,
         definition: &Let,
         before: Option<Value>,
-        own: Value,
+        own: &Value,
     ) -> Option<Value> {
         let name = &*definition.name.text;
         let before = match before {
@@ -481,7 +480,7 @@ impl<'d> Vars<'d> {
         words: &[Word],
         frame: &Frame<'_>,
     ) -> Option<Value> {
-        let pattern = self.pattern(&*self.single(from, frame)?.source(), from.span)?;
+        let pattern = self.pattern(&self.single(from, frame)?.source(), from.span)?;
         let into_source = self.single(into, frame)?.source().into_owned();
         let words = self.words(words, frame)?;
         let mut atoms = Vec::with_capacity(words.atoms.len());

@@ -296,7 +296,7 @@ fn finish(child: Child, output: Vec<u8>, limit: Option<Duration>, stopped: bool)
             };
         }
         Err(error) => {
-            outcome.exit = Exit::NotStarted(format!("its end could not be awaited: {error}"))
+            outcome.exit = Exit::NotStarted(format!("its end could not be awaited: {error}"));
         }
     }
     outcome

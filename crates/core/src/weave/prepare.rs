@@ -109,10 +109,10 @@ impl<'d> Workshop<'_, 'd> {
     }
 
     /// A task's job; `None` when it has no recipe or its description is wrong.
-    pub fn task(&self, task: TaskId, frame: Frame<'_>, slot: usize) -> Option<Prepared> {
+    pub fn task(&self, task: TaskId, frame: &Frame<'_>, slot: usize) -> Option<Prepared> {
         let node = &self.project.tasks[task.index()];
         let recipe = node.decl.clauses.recipe?;
-        let folder = script::run_folder(self.vars, node.decl.clauses.folder, &frame)?;
+        let folder = script::run_folder(self.vars, node.decl.clauses.folder, frame)?;
         let own: Vec<&str> = node
             .decl
             .syntax
@@ -138,7 +138,7 @@ impl<'d> Workshop<'_, 'd> {
             name,
             recipe,
             &node.decl.clauses,
-            &frame,
+            frame,
             folder,
             &own,
             &labels,

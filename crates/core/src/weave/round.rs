@@ -109,10 +109,8 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         let clean = self.judge_settled()?;
         let active = self.active(&clean);
         self.check_sources(&active)?;
-        for position in 0..clean.len() {
-            if clean[position] {
-                self.keep(position);
-            }
+        for (position, _) in clean.iter().enumerate().filter(|(_, clean)| **clean) {
+            self.keep(position);
         }
         if !active.contains(&true) {
             return Ok(());
@@ -484,7 +482,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         let retries = finish::retries(self.vars, &node.decl.clauses, &Frame::of(node.decl.part))
             .ok_or(RoundError::Description)?;
         let prepared = workshop
-            .task(task, frame, slot)
+            .task(task, &frame, slot)
             .ok_or(RoundError::Description)?;
         Ok(Some((prepared, retries)))
     }
@@ -519,8 +517,8 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
 
     /// What was not begun: held when something before it failed, else only counted.
     fn account_for_rest(&mut self, active: &[bool]) {
-        for position in 0..active.len() {
-            if !active[position] || self.endings[position].is_some() {
+        for (position, _) in active.iter().enumerate().filter(|(_, active)| **active) {
+            if self.endings[position].is_some() {
                 continue;
             }
             let blocked = self.order.waits_for(position).iter().any(|&before| {

@@ -1,0 +1,309 @@
+//! Recipes that fail, runs that are interrupted, things that are not there.
+
+use std::process::Stdio;
+use std::time::Duration;
+use std::time::Instant;
+
+use crate::bed::Bed;
+
+const ONE_FAILS: &str = "
+target bad
+  recipe:
+    echo half > @{target}
+    echo it went wrong >&2
+    exit 7
+target good
+  recipe: echo good > @{target}
+target behind
+  needs bad good
+  recipe: cat @{needs} > @{target}
+task check
+  needs behind
+  recipe: true
+";
+
+#[test]
+fn a_failure_is_shown_with_its_command_and_its_output() {
+    let bed = Bed::new(ONE_FAILS);
+    bed.weave(&["-j1", "bad"])
+        .status(1)
+        .ended(&["bad failed never-made"])
+        .says(&[
+            "exit status 7",
+            "hand.loom:4",
+            "echo half > bad",
+            "it went wrong",
+            "1 failed",
+            ".handloom/failed/bad",
+        ]);
+    assert!(
+        !bed.exists("bad"),
+        "half a file is never taken for a whole one"
+    );
+    assert_eq!(bed.read(".handloom/failed/bad"), "half\n");
+    bed.weave(&["-j1", "bad"])
+        .status(1)
+        .ended(&["bad failed never-made,unfinished"]);
+}
+
+#[test]
+fn the_first_failure_begins_nothing_new() {
+    let bed = Bed::new(ONE_FAILS);
+    bed.weave(&["-j1", "bad", "good", "check"])
+        .status(1)
+        .ended(&["bad failed never-made", "behind held", "check held"])
+        .says(&["1 not begun"]);
+}
+
+#[test]
+fn going_on_finishes_what_does_not_depend_on_the_failure() {
+    let bed = Bed::new(ONE_FAILS);
+    bed.weave(&["--on-failure", "continue", "check"])
+        .status(1)
+        .ended(&[
+            "bad failed never-made",
+            "good made never-made",
+            "behind held",
+            "check held",
+        ]);
+}
+
+#[test]
+fn a_mended_step_runs_and_what_is_behind_it() {
+    let bed = Bed::new(ONE_FAILS);
+    bed.weave(&["--on-failure", "continue", "behind"])
+        .status(1)
+        .ended(&[
+            "bad failed never-made",
+            "good made never-made",
+            "behind held",
+        ]);
+    bed.write("hand.loom", &ONE_FAILS.replace("exit 7", "exit 0"));
+    bed.weave(&["behind"])
+        .status(0)
+        .ended(&["bad made never-made,unfinished", "behind made never-made"])
+        .kept(1);
+    assert_eq!(bed.read("behind"), "half\ngood\n");
+}
+
+#[test]
+fn an_output_that_was_not_written_is_a_failure() {
+    let bed = Bed::new("target a: one b: two\n  recipe: echo > @{a}\n");
+    bed.weave(&[])
+        .status(1)
+        .ended(&["one failed never-made"])
+        .says(&["did not write two"]);
+}
+
+#[test]
+fn a_folder_where_a_file_is_described_is_a_failure() {
+    let bed = Bed::new("target out\n  recipe: mkdir @{target}\n");
+    bed.weave(&[])
+        .status(1)
+        .says(&["wrote a folder, where the target is a file: out"])
+        .ended(&["out failed never-made"]);
+}
+
+#[test]
+fn a_recipe_that_changes_its_own_prerequisite_fails() {
+    let bed = Bed::new("target out\n  needs in\n  recipe: cp in @{target}; echo more >> in\n");
+    bed.write("in", "x\n");
+    bed.weave(&[])
+        .status(1)
+        .ended(&["out failed never-made"])
+        .says(&["in changed while the recipe ran"]);
+}
+
+#[test]
+fn a_recipe_that_cannot_start_says_so() {
+    let bed = Bed::new("target out\n  recipe with no-such-program:\n    x\n");
+    bed.weave(&[])
+        .status(1)
+        .ended(&["out failed never-made"])
+        .says(&["could not start: `no-such-program`"]);
+}
+
+#[test]
+fn a_recipe_ended_by_a_signal_says_which() {
+    let bed = Bed::new("target out\n  recipe: kill -SEGV $$\n");
+    bed.weave(&[])
+        .status(1)
+        .ended(&["out failed never-made"])
+        .says(&["ended by signal 11 (memory fault)"]);
+}
+
+#[test]
+fn a_missing_source_is_an_error_before_anything_runs() {
+    let bed = Bed::new(
+        "target out\n  needs src/lamp.c src/bulb.c\n  recipe: cat @{needs} > @{target}\ntarget other\n  recipe: echo > @{target}\n",
+    );
+    bed.write("src/lamp.c", "");
+    bed.write("src/bulbs.c", "");
+    let run = bed.weave(&[]).status(2).says(&[
+        "`src/bulb.c` is needed, but it is not there and no target makes it",
+        "hand.loom:2",
+        "did you mean `src/bulbs.c`?",
+    ]);
+    assert_eq!(run.began(), [] as [&str; 0]);
+}
+
+#[test]
+fn unknown_names_are_refused_with_the_nearest() {
+    let bed =
+        Bed::new("target out/lamp.svg\n  recipe: echo > @{target}\ntask check\n  recipe: true\n");
+    bed.run(&["out/lam.svg"]).status(2).says(&[
+        "no target or task is called `out/lam.svg`",
+        "did you mean `out/lamp.svg`?",
+    ]);
+    bed.run(&["chek"])
+        .status(2)
+        .says(&["did you mean `check`?"]);
+    bed.run(&["'*/nothing'"])
+        .status(2)
+        .says(&["no target or task matches"]);
+    let mut outside = bed.command(&[]);
+    outside.current_dir("/");
+    bed.finish(outside, &["in /"])
+        .status(2)
+        .says(&["there is no `hand.loom`"]);
+}
+
+#[test]
+fn a_step_that_needs_itself_is_shown_as_a_circle() {
+    let bed = Bed::new(
+        "target a\n  needs b\n  recipe: cp b a\ntarget b\n  needs c\n  recipe: cp c b\ntarget c\n  needs a\n  recipe: cp a c\n",
+    );
+    let _ = bed.run(&["a"]).status(2).says(&[
+        "these need each other in a circle: `a` → `b` → `c` → `a`",
+        "`a` needs `b`",
+        "`b` needs `c`",
+        "`c` needs `a`",
+    ]);
+}
+
+/// Waits until a file is there; the jobs under test say so themselves.
+fn wait_for(bed: &Bed, name: &str) {
+    let start = Instant::now();
+    while !bed.exists(name) {
+        assert!(
+            start.elapsed() < Duration::from_secs(30),
+            "{name} never came"
+        );
+        std::thread::sleep(Duration::from_millis(5));
+    }
+}
+
+fn signal(child: &std::process::Child, signal: &str) {
+    let status = std::process::Command::new("kill")
+        .args([signal, &child.id().to_string()])
+        .status()
+        .unwrap();
+    assert!(status.success());
+}
+
+#[test]
+fn an_interruption_ends_the_jobs_and_leaves_no_half_made_output() {
+    let bed = Bed::new(
+        "target out\n  recipe:\n    echo half > @{target}\n    sleep 100 & echo $! > grandchild\n    echo > started\n    wait\n",
+    );
+    let mut child = bed
+        .command(&[])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    wait_for(&bed, "started");
+    signal(&child, "-INT");
+    assert_eq!(child.wait().unwrap().code(), Some(130));
+    assert!(!bed.exists("out"));
+    assert_eq!(bed.read(".handloom/failed/out"), "half\n");
+    let grandchild = bed.read("grandchild");
+    let stat = std::fs::read_to_string(format!("/proc/{}/stat", grandchild.trim()));
+    assert!(
+        stat.is_err() || stat.unwrap().contains(") Z "),
+        "the grandchild outlived the run"
+    );
+    bed.write(
+        "hand.loom",
+        "target out\n  recipe: echo whole > @{target}\n",
+    );
+    bed.weave(&[])
+        .status(0)
+        .ended(&["out made never-made,unfinished"]);
+}
+
+#[test]
+fn a_job_that_ignores_the_wish_to_stop_is_killed_by_the_second() {
+    let bed = Bed::new(
+        "target out\n  recipe:\n    trap '' INT\n    echo > started\n    while :; do sleep 0.05 || :; done\n",
+    );
+    let mut child = bed
+        .command(&[])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    wait_for(&bed, "started");
+    signal(&child, "-INT");
+    signal(&child, "-TERM");
+    assert_eq!(child.wait().unwrap().code(), Some(130));
+}
+
+#[test]
+fn a_process_left_in_the_background_neither_hangs_the_run_nor_outlives_it() {
+    let bed = Bed::new(
+        "target out\n  recipe:\n    sleep 1000 &\n    echo $! > background\n    echo x > @{target}\n",
+    );
+    bed.weave(&[]).status(0).ended(&["out made never-made"]);
+    let background = bed.read("background");
+    let stat = std::fs::read_to_string(format!("/proc/{}/stat", background.trim()));
+    assert!(stat.is_err() || stat.unwrap().contains(") Z "));
+}
+
+#[test]
+fn a_killed_run_loses_only_what_was_running() {
+    let bed = Bed::new(
+        "target first\n  recipe: echo 1 > @{target}\ntarget second\n  needs first\n  recipe: echo half > @{target}; echo > started; sleep 100\n",
+    );
+    let mut child = bed
+        .command(&[])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    wait_for(&bed, "started");
+    signal(&child, "-KILL");
+    child.wait().unwrap();
+    let loom = bed.read("hand.loom");
+    bed.write(
+        "hand.loom",
+        &loom.replace("; echo > started; sleep 100", ""),
+    );
+    bed.weave(&[])
+        .status(0)
+        .ended(&["second made never-made,unfinished"])
+        .kept(1);
+    assert_eq!(bed.read("second"), "half\n");
+    bed.weave(&[]).all_kept(2);
+}
+
+#[test]
+fn a_limit_ends_a_job() {
+    let bed = Bed::new("target out\n  limit 0.2s\n  recipe: sleep 100\n");
+    bed.weave(&[])
+        .status(1)
+        .ended(&["out failed never-made"])
+        .says(&["ran longer than its limit"]);
+}
+
+#[test]
+fn a_retry_may_succeed_and_finally_always_runs() {
+    let bed = Bed::new(
+        "target out\n  retry 2\n  recipe:\n    echo x >> tries\n    test $(wc -l < tries) -ge 3\n    echo done > @{target}\n  finally: echo after >> log\n",
+    );
+    bed.weave(&[]).status(0).ended(&["out made never-made"]);
+    assert_eq!(
+        (bed.read("tries"), bed.read("log")),
+        ("x\nx\nx\n".to_owned(), "after\n".to_owned())
+    );
+}

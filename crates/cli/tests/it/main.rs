@@ -1,0 +1,25 @@
+//! The built program, driven on files in temporary folders. One binary; each file a topic.
+
+mod bed;
+mod changes;
+mod demo;
+mod failures;
+mod language;
+mod names;
+mod safety;
+mod tasks;
+
+/// Every test file must be listed above, or its tests would silently not run.
+#[test]
+fn no_test_file_is_forgotten() {
+    let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/it");
+    let this = std::fs::read_to_string(format!("{folder}/main.rs")).unwrap();
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let name = entry.unwrap().file_name().into_string().unwrap();
+        let module = name.trim_end_matches(".rs");
+        assert!(
+            module == "main" || this.contains(&format!("mod {module};")),
+            "{name} is not listed"
+        );
+    }
+}
