@@ -1,0 +1,514 @@
+//! The promise, on random projects and random histories: after any edits, touches, tampering, kills
+//! and runs, the outputs are those of a fresh copy built from nothing, and the steps that ran are
+//! exactly those whose recorded inputs differ.
+//!
+//! What should run is worked out here a second time, from a plain model of what each step saw.
+
+use std::cell::RefCell;
+use std::collections::BTreeMap;
+use std::collections::BTreeSet;
+use std::collections::HashMap;
+
+use proptest::prelude::*;
+
+use handloom_core::ledger::Ledger;
+use handloom_core::project::Description;
+use handloom_core::project::overrides::SetOutside;
+use handloom_core::project::surroundings::Overrides;
+use handloom_core::weave::Around;
+use handloom_core::weave::Asked;
+use handloom_core::weave::Ending;
+use handloom_core::weave::Event;
+use handloom_core::weave::Options;
+use handloom_core::weave::Session;
+use handloom_core::weave::Stop;
+
+use crate::made_up::GRAIN;
+use crate::made_up::Machine;
+use crate::made_up::carry_out;
+use crate::made_up::named_in;
+
+/// A step of a random project.
+#[derive(Clone, Debug)]
+struct StepModel {
+    /// Sources and earlier steps that it needs.
+    needs: Vec<Need>,
+    salt: usize,
+    coarse: bool,
+    learns: bool,
+    outputs: usize,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Need {
+    Source(usize),
+    Step(usize),
+    /// `more/*`
+    Pattern,
+}
+
+#[derive(Clone, Debug)]
+enum Act {
+    Edit(usize, u8),
+    /// Within the clock's grain of the last thing that happened.
+    EditAtOnce(usize, u8),
+    Touch(usize),
+    Include(usize, u8),
+    RemoveInclude(usize),
+    AddMore(usize, u8),
+    DropMore(usize),
+    Tamper(usize, u8),
+    Delete(usize),
+    Variable(usize),
+    Salt(usize, usize),
+    ToggleNeed(usize, usize),
+    DropStep(usize),
+    TurnClockBack,
+    DamageJournal(usize),
+    Weave(Option<usize>, usize),
+    Kill(usize, usize),
+}
+
+/// What a step saw and made when it last ran.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Seen {
+    recipe: String,
+    inputs: Vec<(String, Vec<u8>)>,
+    learned: Option<(String, Option<Vec<u8>>)>,
+    outputs: Vec<(String, Vec<u8>)>,
+}
+
+const SOURCES: usize = 4;
+
+struct World {
+    machine: Machine,
+    steps: Vec<Option<StepModel>>,
+    variable: usize,
+    seen: HashMap<String, Seen>,
+    /// Steps that may have begun without an end.
+    maybe_unfinished: BTreeSet<String>,
+    /// Whether the ledger's memory of the last runs may be gone.
+    forgot: bool,
+}
+
+fn output(step: usize, number: usize) -> String {
+    format!("out/{step}.{number}")
+}
+
+impl World {
+    fn new(steps: Vec<StepModel>) -> Self {
+        let mut files = BTreeMap::new();
+        for source in 0..SOURCES {
+            files.insert(format!("src/{source}"), vec![b'a' + source as u8]);
+        }
+        for include in 0..3 {
+            files.insert(format!("inc/{include}"), vec![b'i']);
+        }
+        files.insert("more/0".to_owned(), b"m".to_vec());
+        Self {
+            machine: Machine::with(&files),
+            steps: steps.into_iter().map(Some).collect(),
+            variable: 0,
+            seen: HashMap::new(),
+            maybe_unfinished: BTreeSet::new(),
+            forgot: false,
+        }
+    }
+
+    fn loom(&self) -> String {
+        let mut loom = format!("let v = value{}\n", self.variable);
+        for (index, step) in self.steps.iter().enumerate() {
+            let Some(step) = step else { continue };
+            let outputs: Vec<String> = (0..step.outputs).map(|number| output(index, number)).collect();
+            let needs: Vec<String> = step.needs.iter().filter_map(|need| self.written(*need)).collect();
+            let kind = if step.coarse { "coarse" } else { "whole" };
+            loom += &format!("target {}\n", outputs.join(" "));
+            if !needs.is_empty() {
+                loom += &format!("  needs {}\n", needs.join(" "));
+            }
+            if self.learns(step) {
+                loom += "  learn lines\n";
+            }
+            let salt = if step.salt == 0 { "@{v}".to_owned() } else { format!("salt{}", step.salt) };
+            let tells = if self.learns(step) { " tells @{learn}" } else { "" };
+            loom += &format!("  recipe: {kind} {salt}{tells}\n");
+        }
+        loom
+    }
+
+    /// Only a step whose first prerequisite is a source learns.
+    fn learns(&self, step: &StepModel) -> bool {
+        step.learns && matches!(step.needs.first(), Some(Need::Source(_)))
+    }
+
+    fn written(&self, need: Need) -> Option<String> {
+        match need {
+            Need::Source(source) => Some(format!("src/{source}")),
+            Need::Step(step) => self.steps[step].as_ref().map(|_| output(step, 0)),
+            Need::Pattern => Some("more/*".to_owned()),
+        }
+    }
+
+    fn need_paths(&self, step: &StepModel) -> Vec<String> {
+        let more: Vec<String> = self.machine.files().into_keys().filter(|path| path.starts_with("more/")).collect();
+        step.needs
+            .iter()
+            .flat_map(|need| match need {
+                Need::Pattern => more.clone(),
+                need => self.written(*need).into_iter().collect(),
+            })
+            .collect()
+    }
+
+    /// What a step would see and make now; `contents` are those of outputs worked out before.
+    fn would_see(&self, index: usize, step: &StepModel, contents: &BTreeMap<String, Vec<u8>>) -> Seen {
+        let inputs: Vec<(String, Vec<u8>)> = self
+            .need_paths(step)
+            .into_iter()
+            .map(|path| {
+                let content = contents.get(&path).cloned().or_else(|| self.machine.content(&path));
+                (path, content.unwrap_or_default())
+            })
+            .collect();
+        let kind = if step.coarse { "coarse" } else { "whole" };
+        let salt = if step.salt == 0 { format!("value{}", self.variable) } else { format!("salt{}", step.salt) };
+        let mut read: Vec<Vec<u8>> = inputs.iter().map(|(_, content)| content.clone()).collect();
+        let learned = self.learns(step).then(|| {
+            let named = named_in(&read[0]);
+            let content = self.machine.content(&named);
+            read.push(content.clone().unwrap_or_default());
+            (named, content)
+        });
+        let script = format!("{kind} {salt}");
+        let outputs = (0..step.outputs)
+            .map(|number| (output(index, number), carry_out(&script, &read, number)))
+            .collect();
+        Seen {
+            recipe: format!("{script}{}", if learned.is_some() { " learns" } else { "" }),
+            inputs,
+            learned,
+            outputs,
+        }
+    }
+
+    fn goal_steps(&self, goal: Option<usize>) -> BTreeSet<usize> {
+        let mut open: Vec<usize> = match goal {
+            Some(goal) => vec![goal],
+            None => (0..self.steps.len()).filter(|&index| self.steps[index].is_some()).collect(),
+        };
+        let mut reached = BTreeSet::new();
+        while let Some(index) = open.pop() {
+            let Some(step) = &self.steps[index] else { continue };
+            if reached.insert(index) {
+                open.extend(step.needs.iter().filter_map(|need| match need {
+                    Need::Step(step) if self.steps[*step].is_some() => Some(*step),
+                    _ => None,
+                }));
+            }
+        }
+        reached
+    }
+
+    /// Which steps should run, and what everything should hold afterwards.
+    fn expectation(&self, goal: Option<usize>) -> (BTreeMap<String, Ending>, BTreeMap<String, Vec<u8>>, Vec<(String, Seen)>) {
+        let mut endings = BTreeMap::new();
+        let mut contents = BTreeMap::new();
+        let mut saw = Vec::new();
+        for index in self.goal_steps(goal) {
+            let Some(step) = &self.steps[index] else { continue };
+            let now = self.would_see(index, step, &contents);
+            let name = output(index, 0);
+            let last = self.seen.get(&name);
+            let as_left = last.is_some_and(|last| {
+                last.outputs.iter().all(|(path, content)| self.machine.content(path).as_ref() == Some(content))
+            });
+            // What was learned last time is compared, not what would be learned now.
+            let learned_same = last.is_some_and(|last| match &last.learned {
+                Some((path, content)) => self.machine.content(path) == *content,
+                None => true,
+            });
+            let same = last.is_some_and(|last| {
+                last.recipe == now.recipe
+                    && last.inputs == now.inputs
+                    && last.outputs.len() == now.outputs.len()
+                    && last.learned.is_some() == now.learned.is_some()
+            });
+            if !(as_left && learned_same && same) {
+                let came_out_same = last.is_some_and(|last| last.outputs == now.outputs);
+                endings.insert(name.clone(), if came_out_same { Ending::Same } else { Ending::Made });
+            }
+            contents.extend(now.outputs.iter().cloned());
+            saw.push((name, now));
+        }
+        (endings, contents, saw)
+    }
+
+    /// Runs the program's core; what ended how, in order, and whether all went well.
+    fn weave(machine: &Machine, loom: &str, goal: Option<usize>, jobs: usize) -> (Vec<(String, Ending, Vec<&'static str>)>, bool) {
+        machine.write_now("hand.loom", loom.as_bytes());
+        let Ok((ledger, _)) = Ledger::open(machine.storage(), true) else {
+            return (Vec::new(), false);
+        };
+        let ledger = RefCell::new(ledger);
+        let env = |_: &str| None;
+        let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned());
+        let (mut description, wrong) = Description::read(machine);
+        assert!(wrong.is_empty(), "{wrong:?}\n{loom}");
+        let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
+        let mut ended = Vec::new();
+        let mut observer = |event: Event| {
+            if let Event::Ended(job) = event {
+                ended.push((job.step, job.ending, job.reasons.iter().map(|reason| reason.kind.name()).collect()));
+            }
+        };
+        let options = Options {
+            jobs,
+            threads: 1,
+            keep_going: false,
+            remake: false,
+        };
+        let stop = Stop::default();
+        let mut session = Session::new(machine, machine, machine, &stop, &ledger, &around, options, &mut observer);
+        let asked = Asked {
+            names: goal.map(|goal| output(goal, 0)).into_iter().collect(),
+            ..Asked::default()
+        };
+        let result = session.weave(&description, &outside, &asked);
+        let good = match &result {
+            Ok(summary) => summary.failed + summary.held == 0,
+            Err(_) => false,
+        };
+        drop(session);
+        (ended, good)
+    }
+
+    /// Weaves, and compares what ran and what came out with the model.
+    fn weave_and_check(&mut self, goal: Option<usize>, jobs: usize) -> Result<(), TestCaseError> {
+        let goal = goal.filter(|&goal| self.steps[goal].is_some());
+        if self.steps.iter().all(Option::is_none) {
+            return Ok(());
+        }
+        let (expected, contents, saw) = self.expectation(goal);
+        let loom = self.loom();
+        let (ended, good) = Self::weave(&self.machine, &loom, goal, jobs);
+        prop_assert!(good, "it failed: {ended:?}\n{loom}");
+        let mut ran: BTreeMap<String, Ending> = BTreeMap::new();
+        for (step, ending, reasons) in &ended {
+            // A kill may have left a mark that the model cannot know of; then the step says so.
+            let only_unfinished = *reasons == ["unfinished"] || (reasons.contains(&"never-made") && self.forgot);
+            if !expected.contains_key(step) && only_unfinished && (self.maybe_unfinished.contains(step) || self.forgot) {
+                continue;
+            }
+            let both = ran.insert(step.clone(), *ending);
+            prop_assert!(both.is_none(), "{step} ran twice");
+        }
+        if self.forgot {
+            for step in expected.keys() {
+                prop_assert!(ran.contains_key(step), "{step} should have run\n{loom}");
+            }
+        } else {
+            prop_assert_eq!(&ran, &expected, "{:?}\n{}", ended, loom);
+        }
+        for (path, content) in &contents {
+            let found = self.machine.content(path);
+            prop_assert_eq!(found.as_ref(), Some(content), "{}\n{}", path, loom);
+        }
+        self.check_fresh(&loom, goal, &contents)?;
+        for (name, now) in saw {
+            self.maybe_unfinished.remove(&name);
+            self.seen.insert(name, now);
+        }
+        if goal.is_none() {
+            self.forgot = false;
+        }
+        Ok(())
+    }
+
+    /// A fresh copy, built from nothing, holds the same outputs.
+    fn check_fresh(&self, loom: &str, goal: Option<usize>, contents: &BTreeMap<String, Vec<u8>>) -> Result<(), TestCaseError> {
+        let sources = self
+            .machine
+            .files()
+            .into_iter()
+            .filter(|(path, _)| path.starts_with("src/") || path.starts_with("inc/") || path.starts_with("more/"))
+            .collect();
+        let fresh = Machine::with(&sources);
+        let (_, good) = Self::weave(&fresh, loom, goal, 1);
+        prop_assert!(good);
+        for path in contents.keys() {
+            prop_assert_eq!(self.machine.content(path), fresh.content(path), "{}", path);
+        }
+        Ok(())
+    }
+
+    /// A run that is killed after so many changes of files or of the ledger.
+    fn kill(&mut self, changes: usize, jobs: usize) {
+        if self.steps.iter().all(Option::is_none) {
+            return;
+        }
+        let (_, _, saw) = self.expectation(None);
+        let loom = self.loom();
+        self.machine.freeze_after(changes);
+        let (ended, good) = Self::weave(&self.machine, &loom, None, jobs);
+        let frozen = self.machine.thaw();
+        if good && !frozen {
+            for (name, now) in saw {
+                self.maybe_unfinished.remove(&name);
+                self.seen.insert(name, now);
+            }
+            return;
+        }
+        let done: BTreeSet<&String> = ended
+            .iter()
+            .filter(|(_, ending, _)| ending.is_good())
+            .map(|(step, ..)| step)
+            .collect();
+        for (name, now) in saw {
+            if done.contains(&name) {
+                self.maybe_unfinished.remove(&name);
+                self.seen.insert(name, now);
+            } else {
+                self.maybe_unfinished.insert(name);
+            }
+        }
+    }
+
+    fn act(&mut self, act: &Act) -> Result<(), TestCaseError> {
+        let settle = |machine: &Machine| machine.pass(5 * GRAIN);
+        match act {
+            Act::Edit(source, content) => {
+                settle(&self.machine);
+                self.machine.write_now(&format!("src/{source}"), &[*content]);
+            }
+            Act::EditAtOnce(source, content) => self.machine.write_now(&format!("src/{source}"), &[*content]),
+            Act::Touch(source) => {
+                settle(&self.machine);
+                let path = format!("src/{source}");
+                let content = self.machine.content(&path).unwrap_or_default();
+                self.machine.write_now(&path, &content);
+            }
+            Act::Include(include, content) => self.machine.write_now(&format!("inc/{include}"), &[*content]),
+            Act::RemoveInclude(include) => self.machine.remove_now(&format!("inc/{include}")),
+            Act::AddMore(more, content) => self.machine.write_now(&format!("more/{more}"), &[*content]),
+            Act::DropMore(more) => self.machine.remove_now(&format!("more/{more}")),
+            Act::Tamper(step, content) => {
+                let path = output(step % self.steps.len(), 0);
+                if self.machine.content(&path).is_some() {
+                    self.machine.write_now(&path, &[*content]);
+                }
+            }
+            Act::Delete(step) => self.machine.remove_now(&output(step % self.steps.len(), 0)),
+            Act::Variable(value) => self.variable = *value,
+            Act::Salt(step, salt) => {
+                let index = step % self.steps.len();
+                if let Some(step) = &mut self.steps[index] {
+                    step.salt = *salt;
+                }
+            }
+            Act::ToggleNeed(step, source) => {
+                let index = step % self.steps.len();
+                if let Some(step) = &mut self.steps[index] {
+                    let need = Need::Source(*source);
+                    match step.needs.iter().position(|known| *known == need) {
+                        Some(at) => {
+                            step.needs.remove(at);
+                        }
+                        None => step.needs.push(need),
+                    }
+                }
+            }
+            Act::DropStep(step) => {
+                let index = step % self.steps.len();
+                self.steps[index] = None;
+            }
+            Act::TurnClockBack => self.machine.pass(-7 * GRAIN),
+            Act::DamageJournal(keep) => {
+                self.machine.ledger().damage(|_, journal| journal.truncate(journal.len().saturating_sub(*keep)));
+                self.forgot = true;
+            }
+            Act::Weave(goal, jobs) => {
+                let goal = goal.map(|goal| goal % self.steps.len());
+                self.weave_and_check(goal, *jobs)?;
+            }
+            Act::Kill(changes, jobs) => self.kill(*changes, *jobs),
+        }
+        Ok(())
+    }
+}
+
+fn step(index: usize) -> impl Strategy<Value = StepModel> {
+    let need = prop_oneof![
+        3 => (0..SOURCES).prop_map(Need::Source),
+        4 => (0..index.max(1)).prop_map(move |step| if index == 0 { Need::Source(0) } else { Need::Step(step) }),
+        1 => Just(Need::Pattern),
+    ];
+    (
+        proptest::collection::vec(need, 1..4),
+        0usize..3,
+        any::<bool>(),
+        proptest::bool::weighted(0.4),
+        1usize..3,
+    )
+        .prop_map(|(mut needs, salt, coarse, learns, outputs)| {
+            let mut unique = Vec::new();
+            needs.retain(|need| {
+                let fresh = !unique.contains(need);
+                unique.push(*need);
+                fresh
+            });
+            StepModel {
+                needs,
+                salt,
+                coarse,
+                learns,
+                outputs,
+            }
+        })
+}
+
+fn steps() -> impl Strategy<Value = Vec<StepModel>> {
+    (step(0), step(1), step(2), step(3), step(4), step(5)).prop_map(|(a, b, c, d, e, f)| vec![a, b, c, d, e, f])
+}
+
+fn act() -> impl Strategy<Value = Act> {
+    let content = b'a'..b'g';
+    prop_oneof![
+        4 => (0..SOURCES, content.clone()).prop_map(|(source, content)| Act::Edit(source, content)),
+        3 => (0..SOURCES, content.clone()).prop_map(|(source, content)| Act::EditAtOnce(source, content)),
+        1 => (0..SOURCES).prop_map(Act::Touch),
+        2 => (0usize..3, content.clone()).prop_map(|(include, content)| Act::Include(include, content)),
+        1 => (0usize..3).prop_map(Act::RemoveInclude),
+        1 => (0usize..3, content.clone()).prop_map(|(more, content)| Act::AddMore(more, content)),
+        1 => (0usize..3).prop_map(Act::DropMore),
+        1 => (0usize..6, content).prop_map(|(step, content)| Act::Tamper(step, content)),
+        1 => (0usize..6).prop_map(Act::Delete),
+        1 => (0usize..3).prop_map(Act::Variable),
+        1 => (0usize..6, 0usize..3).prop_map(|(step, salt)| Act::Salt(step, salt)),
+        1 => (0usize..6, 0..SOURCES).prop_map(|(step, source)| Act::ToggleNeed(step, source)),
+        1 => (0usize..6).prop_map(Act::DropStep),
+        1 => Just(Act::TurnClockBack),
+        1 => (0usize..200).prop_map(Act::DamageJournal),
+        7 => (proptest::option::weighted(0.3, 0usize..6), 1usize..4).prop_map(|(goal, jobs)| Act::Weave(goal, jobs)),
+        3 => (0usize..40, 1usize..4).prop_map(|(changes, jobs)| Act::Kill(changes, jobs)),
+    ]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig {
+        // HANDLOOM_HISTORIES asks for more than a test run's share.
+        cases: std::env::var("HANDLOOM_HISTORIES").ok().and_then(|n| n.parse().ok()).unwrap_or(1500),
+        failure_persistence: None,
+        ..ProptestConfig::default()
+    })]
+
+    #[test]
+    fn any_history_leaves_what_a_fresh_build_makes(steps in steps(), acts in proptest::collection::vec(act(), 1..25)) {
+        let mut world = World::new(steps);
+        for act in &acts {
+            world.act(act)?;
+        }
+        world.weave_and_check(None, 2)?;
+        let (ended, good) = World::weave(&world.machine, &world.loom(), None, 1);
+        prop_assert!(good && ended.is_empty(), "a second run has nothing to do: {ended:?}");
+    }
+}
