@@ -26,6 +26,9 @@ const INDENT: &str = "         ";
 /// Times of steps stand below each other behind names of up to so many characters.
 const COLUMN: usize = 32;
 
+/// Paragraphs are broken at so many characters.
+const WIDTH: usize = 90;
+
 /// A failure is shown again at the end when so many lines came after it.
 const FAR: usize = 20;
 
@@ -38,7 +41,8 @@ pub struct Report<'a> {
     closed: bool,
     /// Failures, each with the number of lines printed since.
     failures: Vec<(usize, String)>,
-    printed_any: bool,
+    /// Names of steps that did not run because of a failure.
+    held: Vec<String>,
 }
 
 impl<'a> Report<'a> {
@@ -50,7 +54,7 @@ impl<'a> Report<'a> {
             to_error,
             closed: false,
             failures: Vec::new(),
-            printed_any: false,
+            held: Vec::new(),
         }
     }
 
@@ -70,7 +74,6 @@ impl<'a> Report<'a> {
         for (since, _) in &mut self.failures {
             *since += lines;
         }
-        self.printed_any = true;
         // One write for each block, so that blocks of a run and its children never mix.
         let written = if self.to_error {
             io::stderr().lock().write_all(block.as_bytes())
@@ -109,6 +112,10 @@ impl<'a> Report<'a> {
     }
 
     fn ended(&mut self, ended: &Ended) {
+        if ended.ending == Ending::Held {
+            self.held.push(ended.step.clone());
+            return;
+        }
         let quiet = self.ui.detail == Detail::Quiet;
         if quiet && ended.ending.is_good() {
             return;
@@ -136,27 +143,21 @@ impl<'a> Report<'a> {
             theme.ending(ended.ending, &word),
             theme.paint(Role::Name, &name)
         );
-        if ended.ending == Ending::Held {
-            line.push_str(
-                &theme.paint(Role::Faint, "  not run, because something it needs failed"),
-            );
-        } else {
-            let pad = COLUMN.saturating_sub(name.chars().count());
-            let time = format!("{:pad$}  {:>6}", "", text::seconds(ended.seconds));
-            line.push_str(&theme.paint(Role::Faint, &time));
-            // On a first run it would stand on every line.
-            let telling = ended
-                .reasons
-                .first()
-                .filter(|reason| reason.kind != ReasonKind::NeverMade);
-            if let Some(reason) = telling {
-                let more = match ended.reasons.len() {
-                    1 => String::new(),
-                    count => format!(" (and {} more)", count - 1),
-                };
-                let brief = format!("  {}{more}", text::safe(&reason.brief()));
-                line.push_str(&theme.paint(Role::Faint, &brief));
-            }
+        let pad = COLUMN.saturating_sub(name.chars().count());
+        let time = format!("{:pad$}  {:>6}", "", text::seconds(ended.seconds));
+        line.push_str(&theme.paint(Role::Faint, &time));
+        // On a first run it would stand on every line.
+        let telling = ended
+            .reasons
+            .first()
+            .filter(|reason| reason.kind != ReasonKind::NeverMade);
+        if let Some(reason) = telling {
+            let more = match ended.reasons.len() {
+                1 => String::new(),
+                count => format!(" (and {} more)", count - 1),
+            };
+            let brief = format!("  {}{more}", text::safe(&reason.brief()));
+            line.push_str(&theme.paint(Role::Faint, &brief));
         }
         line.push('\n');
         line
@@ -205,6 +206,37 @@ impl<'a> Report<'a> {
         }
     }
 
+    /// Names the steps that were held, in one paragraph.
+    fn name_held(&mut self) {
+        const MOST: usize = 24;
+        if self.held.is_empty() {
+            return;
+        }
+        let all = self.ui.detail == Detail::Verbose;
+        let shown = if all {
+            self.held.len()
+        } else {
+            self.held.len().min(MOST)
+        };
+        let mut names: Vec<String> = self.held[..shown]
+            .iter()
+            .map(|name| text::safe(name))
+            .collect();
+        if shown < self.held.len() {
+            names.push(format!("… and {} more", self.held.len() - shown));
+        }
+        let theme = self.theme();
+        let why = theme.paint(Role::Faint, "not run, because what they need failed:");
+        let mut block = format!(
+            "{}  {why}\n",
+            theme.ending(Ending::Held, &format!("{:>7}", "held"))
+        );
+        for line in text::paragraph(&names, WIDTH) {
+            block.push_str(&format!("{INDENT}  {line}\n"));
+        }
+        self.put(&block);
+    }
+
     fn summary(&mut self, summary: &Summary) {
         let again: Vec<String> = self
             .failures
@@ -215,6 +247,7 @@ impl<'a> Report<'a> {
         for block in again {
             self.put(&format!("\nonce more, what failed:\n{block}"));
         }
+        self.name_held();
         let bad = summary.failed + summary.held + summary.stopped + summary.unstarted > 0;
         if self.ui.detail == Detail::Quiet && !bad {
             return;

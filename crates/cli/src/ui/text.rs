@@ -90,6 +90,27 @@ pub fn safe_output(bytes: &[u8], colours: bool) -> String {
     out
 }
 
+/// Words with commas between them, broken into lines of at most so many characters where that is
+/// possible.
+pub fn paragraph(words: &[String], width: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for (at, word) in words.iter().enumerate() {
+        let comma = if at + 1 < words.len() { "," } else { "" };
+        let line = lines.last().map_or(0, |line| line.chars().count());
+        if line > 0 && line + word.chars().count() + 2 > width {
+            lines.push(String::new());
+        }
+        if let Some(line) = lines.last_mut() {
+            if !line.is_empty() {
+                line.push(' ');
+            }
+            line.push_str(word);
+            line.push_str(comma);
+        }
+    }
+    lines
+}
+
 /// `1 file`, `3 files`.
 pub fn count(number: usize, singular: &str) -> String {
     if number == 1 {

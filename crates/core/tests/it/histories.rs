@@ -119,8 +119,14 @@ impl World {
         let mut loom = format!("let v = value{}\n", self.variable);
         for (index, step) in self.steps.iter().enumerate() {
             let Some(step) = step else { continue };
-            let outputs: Vec<String> = (0..step.outputs).map(|number| output(index, number)).collect();
-            let needs: Vec<String> = step.needs.iter().filter_map(|need| self.written(*need)).collect();
+            let outputs: Vec<String> = (0..step.outputs)
+                .map(|number| output(index, number))
+                .collect();
+            let needs: Vec<String> = step
+                .needs
+                .iter()
+                .filter_map(|need| self.written(*need))
+                .collect();
             let kind = if step.coarse { "coarse" } else { "whole" };
             loom += &format!("target {}\n", outputs.join(" "));
             if !needs.is_empty() {
@@ -129,8 +135,16 @@ impl World {
             if self.learns(step) {
                 loom += "  learn lines\n";
             }
-            let salt = if step.salt == 0 { "@{v}".to_owned() } else { format!("salt{}", step.salt) };
-            let tells = if self.learns(step) { " tells @{learn}" } else { "" };
+            let salt = if step.salt == 0 {
+                "@{v}".to_owned()
+            } else {
+                format!("salt{}", step.salt)
+            };
+            let tells = if self.learns(step) {
+                " tells @{learn}"
+            } else {
+                ""
+            };
             loom += &format!("  recipe: {kind} {salt}{tells}\n");
         }
         loom
@@ -150,7 +164,12 @@ impl World {
     }
 
     fn need_paths(&self, step: &StepModel) -> Vec<String> {
-        let more: Vec<String> = self.machine.files().into_keys().filter(|path| path.starts_with("more/")).collect();
+        let more: Vec<String> = self
+            .machine
+            .files()
+            .into_keys()
+            .filter(|path| path.starts_with("more/"))
+            .collect();
         step.needs
             .iter()
             .flat_map(|need| match need {
@@ -161,17 +180,29 @@ impl World {
     }
 
     /// What a step would see and make now; `contents` are those of outputs worked out before.
-    fn would_see(&self, index: usize, step: &StepModel, contents: &BTreeMap<String, Vec<u8>>) -> Seen {
+    fn would_see(
+        &self,
+        index: usize,
+        step: &StepModel,
+        contents: &BTreeMap<String, Vec<u8>>,
+    ) -> Seen {
         let inputs: Vec<(String, Vec<u8>)> = self
             .need_paths(step)
             .into_iter()
             .map(|path| {
-                let content = contents.get(&path).cloned().or_else(|| self.machine.content(&path));
+                let content = contents
+                    .get(&path)
+                    .cloned()
+                    .or_else(|| self.machine.content(&path));
                 (path, content.unwrap_or_default())
             })
             .collect();
         let kind = if step.coarse { "coarse" } else { "whole" };
-        let salt = if step.salt == 0 { format!("value{}", self.variable) } else { format!("salt{}", step.salt) };
+        let salt = if step.salt == 0 {
+            format!("value{}", self.variable)
+        } else {
+            format!("salt{}", step.salt)
+        };
         let mut read: Vec<Vec<u8>> = inputs.iter().map(|(_, content)| content.clone()).collect();
         let learned = self.learns(step).then(|| {
             let named = named_in(&read[0]);
@@ -194,11 +225,15 @@ impl World {
     fn goal_steps(&self, goal: Option<usize>) -> BTreeSet<usize> {
         let mut open: Vec<usize> = match goal {
             Some(goal) => vec![goal],
-            None => (0..self.steps.len()).filter(|&index| self.steps[index].is_some()).collect(),
+            None => (0..self.steps.len())
+                .filter(|&index| self.steps[index].is_some())
+                .collect(),
         };
         let mut reached = BTreeSet::new();
         while let Some(index) = open.pop() {
-            let Some(step) = &self.steps[index] else { continue };
+            let Some(step) = &self.steps[index] else {
+                continue;
+            };
             if reached.insert(index) {
                 open.extend(step.needs.iter().filter_map(|need| match need {
                     Need::Step(step) if self.steps[*step].is_some() => Some(*step),
@@ -210,17 +245,28 @@ impl World {
     }
 
     /// Which steps should run, and what everything should hold afterwards.
-    fn expectation(&self, goal: Option<usize>) -> (BTreeMap<String, Ending>, BTreeMap<String, Vec<u8>>, Vec<(String, Seen)>) {
+    fn expectation(
+        &self,
+        goal: Option<usize>,
+    ) -> (
+        BTreeMap<String, Ending>,
+        BTreeMap<String, Vec<u8>>,
+        Vec<(String, Seen)>,
+    ) {
         let mut endings = BTreeMap::new();
         let mut contents = BTreeMap::new();
         let mut saw = Vec::new();
         for index in self.goal_steps(goal) {
-            let Some(step) = &self.steps[index] else { continue };
+            let Some(step) = &self.steps[index] else {
+                continue;
+            };
             let now = self.would_see(index, step, &contents);
             let name = output(index, 0);
             let last = self.seen.get(&name);
             let as_left = last.is_some_and(|last| {
-                last.outputs.iter().all(|(path, content)| self.machine.content(path).as_ref() == Some(content))
+                last.outputs
+                    .iter()
+                    .all(|(path, content)| self.machine.content(path).as_ref() == Some(content))
             });
             // What was learned last time is compared, not what would be learned now.
             let learned_same = last.is_some_and(|last| match &last.learned {
@@ -235,7 +281,14 @@ impl World {
             });
             if !(as_left && learned_same && same) {
                 let came_out_same = last.is_some_and(|last| last.outputs == now.outputs);
-                endings.insert(name.clone(), if came_out_same { Ending::Same } else { Ending::Made });
+                endings.insert(
+                    name.clone(),
+                    if came_out_same {
+                        Ending::Same
+                    } else {
+                        Ending::Made
+                    },
+                );
             }
             contents.extend(now.outputs.iter().cloned());
             saw.push((name, now));
@@ -244,7 +297,12 @@ impl World {
     }
 
     /// Runs the program's core; what ended how, in order, and whether all went well.
-    fn weave(machine: &Machine, loom: &str, goal: Option<usize>, jobs: usize) -> (Vec<(String, Ending, Vec<&'static str>)>, bool) {
+    fn weave(
+        machine: &Machine,
+        loom: &str,
+        goal: Option<usize>,
+        jobs: usize,
+    ) -> (Vec<(String, Ending, Vec<&'static str>)>, bool) {
         machine.write_now("hand.loom", loom.as_bytes());
         let Ok((ledger, _)) = Ledger::open(machine.storage(), true) else {
             return (Vec::new(), false);
@@ -258,7 +316,14 @@ impl World {
         let mut ended = Vec::new();
         let mut observer = |event: Event| {
             if let Event::Ended(job) = event {
-                ended.push((job.step, job.ending, job.reasons.iter().map(|reason| reason.kind.name()).collect()));
+                ended.push((
+                    job.step,
+                    job.ending,
+                    job.reasons
+                        .iter()
+                        .map(|reason| reason.kind.name())
+                        .collect(),
+                ));
             }
         };
         let options = Options {
@@ -268,7 +333,16 @@ impl World {
             remake: false,
         };
         let stop = Stop::default();
-        let mut session = Session::new(machine, machine, machine, &stop, &ledger, &around, options, &mut observer);
+        let mut session = Session::new(
+            machine,
+            machine,
+            machine,
+            &stop,
+            &ledger,
+            &around,
+            options,
+            &mut observer,
+        );
         let asked = Asked {
             names: goal.map(|goal| output(goal, 0)).into_iter().collect(),
             ..Asked::default()
@@ -295,8 +369,12 @@ impl World {
         let mut ran: BTreeMap<String, Ending> = BTreeMap::new();
         for (step, ending, reasons) in &ended {
             // A kill may have left a mark that the model cannot know of; then the step says so.
-            let only_unfinished = *reasons == ["unfinished"] || (reasons.contains(&"never-made") && self.forgot);
-            if !expected.contains_key(step) && only_unfinished && (self.maybe_unfinished.contains(step) || self.forgot) {
+            let only_unfinished =
+                *reasons == ["unfinished"] || (reasons.contains(&"never-made") && self.forgot);
+            if !expected.contains_key(step)
+                && only_unfinished
+                && (self.maybe_unfinished.contains(step) || self.forgot)
+            {
                 continue;
             }
             let both = ran.insert(step.clone(), *ending);
@@ -325,12 +403,19 @@ impl World {
     }
 
     /// A fresh copy, built from nothing, holds the same outputs.
-    fn check_fresh(&self, loom: &str, goal: Option<usize>, contents: &BTreeMap<String, Vec<u8>>) -> Result<(), TestCaseError> {
+    fn check_fresh(
+        &self,
+        loom: &str,
+        goal: Option<usize>,
+        contents: &BTreeMap<String, Vec<u8>>,
+    ) -> Result<(), TestCaseError> {
         let sources = self
             .machine
             .files()
             .into_iter()
-            .filter(|(path, _)| path.starts_with("src/") || path.starts_with("inc/") || path.starts_with("more/"))
+            .filter(|(path, _)| {
+                path.starts_with("src/") || path.starts_with("inc/") || path.starts_with("more/")
+            })
             .collect();
         let fresh = Machine::with(&sources);
         let (_, good) = Self::weave(&fresh, loom, goal, 1);
@@ -378,18 +463,25 @@ impl World {
         match act {
             Act::Edit(source, content) => {
                 settle(&self.machine);
-                self.machine.write_now(&format!("src/{source}"), &[*content]);
+                self.machine
+                    .write_now(&format!("src/{source}"), &[*content]);
             }
-            Act::EditAtOnce(source, content) => self.machine.write_now(&format!("src/{source}"), &[*content]),
+            Act::EditAtOnce(source, content) => self
+                .machine
+                .write_now(&format!("src/{source}"), &[*content]),
             Act::Touch(source) => {
                 settle(&self.machine);
                 let path = format!("src/{source}");
                 let content = self.machine.content(&path).unwrap_or_default();
                 self.machine.write_now(&path, &content);
             }
-            Act::Include(include, content) => self.machine.write_now(&format!("inc/{include}"), &[*content]),
+            Act::Include(include, content) => self
+                .machine
+                .write_now(&format!("inc/{include}"), &[*content]),
             Act::RemoveInclude(include) => self.machine.remove_now(&format!("inc/{include}")),
-            Act::AddMore(more, content) => self.machine.write_now(&format!("more/{more}"), &[*content]),
+            Act::AddMore(more, content) => {
+                self.machine.write_now(&format!("more/{more}"), &[*content])
+            }
             Act::DropMore(more) => self.machine.remove_now(&format!("more/{more}")),
             Act::Tamper(step, content) => {
                 let path = output(step % self.steps.len(), 0);
@@ -423,7 +515,9 @@ impl World {
             }
             Act::TurnClockBack => self.machine.pass(-7 * GRAIN),
             Act::DamageJournal(keep) => {
-                self.machine.ledger().damage(|_, journal| journal.truncate(journal.len().saturating_sub(*keep)));
+                self.machine
+                    .ledger()
+                    .damage(|_, journal| journal.truncate(journal.len().saturating_sub(*keep)));
                 self.forgot = true;
             }
             Act::Weave(goal, jobs) => {
@@ -467,7 +561,8 @@ fn step(index: usize) -> impl Strategy<Value = StepModel> {
 }
 
 fn steps() -> impl Strategy<Value = Vec<StepModel>> {
-    (step(0), step(1), step(2), step(3), step(4), step(5)).prop_map(|(a, b, c, d, e, f)| vec![a, b, c, d, e, f])
+    (step(0), step(1), step(2), step(3), step(4), step(5))
+        .prop_map(|(a, b, c, d, e, f)| vec![a, b, c, d, e, f])
 }
 
 fn act() -> impl Strategy<Value = Act> {

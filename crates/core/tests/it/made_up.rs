@@ -67,7 +67,10 @@ impl Inner {
     fn put(&mut self, path: &str, bytes: &[u8]) {
         let time = self.now / GRAIN * GRAIN;
         self.next_inode += 1;
-        let inode = self.files.get(path).map_or(self.next_inode, |file| file.inode);
+        let inode = self
+            .files
+            .get(path)
+            .map_or(self.next_inode, |file| file.inode);
         self.files.insert(
             path.to_owned(),
             File {
@@ -81,7 +84,9 @@ impl Inner {
 
     fn is_folder(&self, path: &str) -> bool {
         let prefix = format!("{}/", path.trim_end_matches('/'));
-        path.is_empty() || self.folders.contains(path) || self.files.keys().any(|file| file.starts_with(&prefix))
+        path.is_empty()
+            || self.folders.contains(path)
+            || self.files.keys().any(|file| file.starts_with(&prefix))
     }
 }
 
@@ -126,7 +131,11 @@ impl Machine {
 
     /// All files.
     pub fn files(&self) -> BTreeMap<String, Vec<u8>> {
-        self.lock().files.iter().map(|(path, file)| (path.clone(), file.bytes.clone())).collect()
+        self.lock()
+            .files
+            .iter()
+            .map(|(path, file)| (path.clone(), file.bytes.clone()))
+            .collect()
     }
 
     /// Freezes the machine after so many changes, of files and of the ledger.
@@ -179,11 +188,17 @@ impl Disk for Machine {
                 };
             }
         };
-        inner.folders.iter().for_each(|path| add(path, Kind::Folder));
+        inner
+            .folders
+            .iter()
+            .for_each(|path| add(path, Kind::Folder));
         inner.files.keys().for_each(|path| add(path, Kind::File));
         Ok(names
             .into_iter()
-            .map(|(name, kind)| Entry { name: name.into(), kind })
+            .map(|(name, kind)| Entry {
+                name: name.into(),
+                kind,
+            })
             .collect())
     }
 
@@ -259,7 +274,9 @@ impl Disk for Machine {
 
     fn remove_tree(&self, path: &str) -> io::Result<()> {
         let prefix = format!("{path}/");
-        self.lock().files.retain(|file, _| !file.starts_with(&prefix));
+        self.lock()
+            .files
+            .retain(|file, _| !file.starts_with(&prefix));
         Ok(())
     }
 }
@@ -271,7 +288,10 @@ impl Disk for Machine {
 /// out the same. A job that learns also reads the file that its first prerequisite names.
 pub fn carry_out(script: &str, inputs: &[Vec<u8>], output: usize) -> Vec<u8> {
     let mut words = script.split_whitespace();
-    let (kind, salt) = (words.next().unwrap_or_default(), words.next().unwrap_or_default());
+    let (kind, salt) = (
+        words.next().unwrap_or_default(),
+        words.next().unwrap_or_default(),
+    );
     let mut all = salt.as_bytes().to_vec();
     for input in inputs {
         all.extend_from_slice(&(input.len() as u64).to_le_bytes());
@@ -279,7 +299,11 @@ pub fn carry_out(script: &str, inputs: &[Vec<u8>], output: usize) -> Vec<u8> {
     }
     let digest = Digest::of(&all).short();
     match kind {
-        "coarse" => format!("{}{output}", u8::from_str_radix(&digest[..2], 16).unwrap_or(0) % 3).into_bytes(),
+        "coarse" => format!(
+            "{}{output}",
+            u8::from_str_radix(&digest[..2], 16).unwrap_or(0) % 3
+        )
+        .into_bytes(),
         _ => format!("{digest}{output}").into_bytes(),
     }
 }
@@ -293,10 +317,22 @@ impl Place for Machine {
     fn run(&self, job: &Job, _: &Stop) -> Outcome {
         let facts: serde_json::Value = serde_json::from_str(&job.facts).unwrap();
         let list = |key: &str| -> Vec<String> {
-            facts[key].as_array().unwrap().iter().map(|path| path.as_str().unwrap().to_owned()).collect()
+            facts[key]
+                .as_array()
+                .unwrap()
+                .iter()
+                .map(|path| path.as_str().unwrap().to_owned())
+                .collect()
         };
-        let mut inputs: Vec<Vec<u8>> = list("needs").iter().map(|path| self.content(path).unwrap()).collect();
-        let learn = job.script.split_whitespace().skip_while(|word| *word != "tells").nth(1);
+        let mut inputs: Vec<Vec<u8>> = list("needs")
+            .iter()
+            .map(|path| self.content(path).unwrap())
+            .collect();
+        let learn = job
+            .script
+            .split_whitespace()
+            .skip_while(|word| *word != "tells")
+            .nth(1);
         let mut done = Ok(());
         if let Some(file) = learn {
             let named = named_in(&inputs[0]);
