@@ -40,7 +40,7 @@ impl<'a> Parser<'a> {
         indent: &str,
         owner: &'static str,
     ) -> Vec<Clause> {
-        let mut clauses = Vec::new();
+        let start = self.clause_buffer.len();
         let mut seen: Vec<(&'a str, Span)> = Vec::new();
         let mut at = first;
         while let Some(index) = self.next_content(at, end) {
@@ -68,9 +68,10 @@ impl<'a> Parser<'a> {
                 },
                 owner,
             );
-            clauses.extend(kind.map(|kind| Clause { span, kind }));
+            self.clause_buffer
+                .extend(kind.map(|kind| Clause { span, kind }));
         }
-        clauses
+        self.clause_buffer.drain(start..).collect()
     }
 
     fn check_keyword(
@@ -123,7 +124,9 @@ impl<'a> Parser<'a> {
             "each" => self.each(at),
             "learn" => self.learn(at),
             "given" => self.given(at),
-            "let" => self.top_let(range, behind, span).map(ClauseKind::Let),
+            "let" => self
+                .top_let(range, behind, span)
+                .map(|set| ClauseKind::Let(Box::new(set))),
             "env" => self.env(at),
             "in" => {
                 let words = self.words(range, behind);
@@ -132,7 +135,8 @@ impl<'a> Parser<'a> {
             }
             "when" => {
                 let words = self.words(range, behind);
-                self.condition(&words, span).map(ClauseKind::When)
+                self.condition(&words, span)
+                    .map(|when| ClauseKind::When(Box::new(when)))
             }
             "uses" => self.uses(at),
             "limit" => {
@@ -152,8 +156,12 @@ impl<'a> Parser<'a> {
                 self.some_words(span, words, "steps", "tasks and targets, in order")
                     .map(ClauseKind::Steps)
             }
-            "finally" => self.script(at, "finally").map(ClauseKind::Finally),
-            "recipe" => self.script(at, "recipe").map(ClauseKind::Recipe),
+            "finally" => self
+                .script(at, "finally")
+                .map(|script| ClauseKind::Finally(Box::new(script))),
+            "recipe" => self
+                .script(at, "recipe")
+                .map(|script| ClauseKind::Recipe(Box::new(script))),
             _ => {
                 let line = self.lines[range.first];
                 let written = &self.lexer.text[line.text as usize..line.end as usize];
@@ -313,7 +321,7 @@ impl<'a> Parser<'a> {
         } else {
             self.one_word(at.span, words, "learn", "`lines` and one file at most")
         };
-        Some(ClauseKind::Learn(how, file))
+        Some(ClauseKind::Learn(how, file.map(Box::new)))
     }
 
     fn given(&mut self, at: At) -> Option<ClauseKind> {

@@ -93,7 +93,8 @@ impl<'a> Parser<'a> {
 
     /// Cuts words into groups at each `label:`, and takes `each` as a mark where it is allowed.
     pub fn groups(&mut self, words: Vec<Word>, each_allowed: bool) -> Vec<Group> {
-        let mut groups: Vec<Group> = Vec::new();
+        // By far the most have one group.
+        let mut groups: Vec<Group> = Vec::with_capacity(1);
         let mut each: Option<Span> = None;
         for word in words {
             if let Some(label) = self.label(&word) {

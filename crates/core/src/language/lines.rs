@@ -36,10 +36,7 @@ pub fn split(text: &str) -> Vec<Line> {
     let mut lines = Vec::with_capacity(bytes.len() / 24 + 1);
     let mut start = if text.starts_with('\u{feff}') { 3 } else { 0 };
     while start < bytes.len() {
-        let newline = bytes[start..]
-            .iter()
-            .position(|&b| b == b'\n')
-            .map_or(bytes.len(), |at| start + at);
+        let newline = memchr::memchr(b'\n', &bytes[start..]).map_or(bytes.len(), |at| start + at);
         let mut end = newline;
         if end > start && bytes[end - 1] == b'\r' {
             end -= 1;

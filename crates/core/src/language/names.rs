@@ -24,6 +24,18 @@ pub fn is_name(text: &str) -> bool {
 
 /// Length in bytes of the name at the start of a text, 0 if there is none.
 pub fn name_length(text: &str) -> usize {
+    // Nearly all names are ASCII.
+    let plain = text
+        .bytes()
+        .position(|b| !(b.is_ascii_alphanumeric() || b == b'_' || b == b'-'))
+        .unwrap_or(text.len());
+    let begins_well = text
+        .bytes()
+        .next()
+        .is_some_and(|b| b.is_ascii_alphabetic() || b == b'_');
+    if begins_well && text.as_bytes().get(plain).is_none_or(u8::is_ascii) {
+        return plain;
+    }
     if !text.starts_with(|c: char| c.is_alphabetic() || c == '_') {
         return 0;
     }

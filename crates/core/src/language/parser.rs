@@ -11,6 +11,7 @@ use crate::language::lines::Line;
 use crate::language::lines::compare_indent;
 use crate::language::names::TOP;
 use crate::language::raw::RawText;
+use crate::language::syntax::Clause;
 use crate::language::syntax::File;
 use crate::language::syntax::TopItem;
 use crate::language::syntax::Word;
@@ -49,6 +50,7 @@ pub fn parse_words(source: SourceId, text: &str) -> (Vec<Word>, Vec<Diagnostic>)
         source,
         text,
         diagnostics: Vec::new(),
+        piece_buffer: Vec::new(),
     };
     let mut tokens = Vec::new();
     for line in lines::split(text) {
@@ -70,6 +72,8 @@ pub(super) struct Parser<'a> {
     /// What each line is, for laying out; not kept when only the tree is asked for.
     pub roles: Option<Vec<Role>>,
     pub tokens: Vec<Word>,
+    /// Where clauses are gathered, so that each target's list takes no more room than it needs.
+    pub clause_buffer: Vec<Clause>,
 }
 
 impl<'a> Parser<'a> {
@@ -79,10 +83,12 @@ impl<'a> Parser<'a> {
                 source,
                 text,
                 diagnostics: Vec::new(),
+                piece_buffer: Vec::new(),
             },
             lines: lines::split(text),
             roles: None,
             tokens: Vec::new(),
+            clause_buffer: Vec::new(),
         }
     }
 
@@ -114,7 +120,9 @@ impl<'a> Parser<'a> {
         let (keyword, behind) = self.keyword(line);
         let span = self.lexer.span(line.text as usize, behind);
         match keyword {
-            "let" => self.top_let(range, behind, span).map(TopItem::Let),
+            "let" => self
+                .top_let(range, behind, span)
+                .map(|set| TopItem::Let(Box::new(set))),
             "default" => {
                 let words = self.words(range, behind);
                 self.some_words(
@@ -266,7 +274,8 @@ impl<'a> Parser<'a> {
         let start = line.text as usize;
         let rest = &self.lexer.text[start..line.end as usize];
         let length = rest
-            .find(|c: char| !c.is_ascii_alphabetic())
+            .bytes()
+            .position(|b| !b.is_ascii_alphabetic())
             .unwrap_or(rest.len());
         // `needs-x` or `let2` is no keyword with something behind it.
         let whole = rest[length..]

@@ -55,7 +55,7 @@ impl RawText {
 
     /// As text and variables. A text of several lines ends with a line end, as a script file does.
     pub fn pieces(&self, lexer: &mut Lexer<'_>) -> Vec<Piece> {
-        let mut pieces = Vec::new();
+        let mut pieces = std::mem::take(&mut lexer.piece_buffer);
         let mut text = String::new();
         let ranges = self.ranges(lexer.text);
         let several = ranges.len() > 1;
@@ -68,7 +68,10 @@ impl RawText {
         if !text.is_empty() {
             pieces.push(Piece::Text(text));
         }
-        pieces
+        let mut exact = Vec::with_capacity(pieces.len());
+        exact.append(&mut pieces);
+        lexer.piece_buffer = pieces;
+        exact
     }
 
     /// As text alone, for `about:`: lines joined, `@{` is nothing special.
@@ -90,7 +93,7 @@ fn raw_line(
     pieces: &mut Vec<Piece>,
 ) {
     let mut at = start;
-    while let Some(found) = lexer.text[at..end].find("@") {
+    while let Some(found) = memchr::memchr(b'@', &lexer.text.as_bytes()[at..end]) {
         let here = at + found;
         text.push_str(&lexer.text[at..here]);
         let rest = &lexer.text[here..end];

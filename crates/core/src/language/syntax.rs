@@ -110,7 +110,7 @@ pub enum TopItem {
     /// `language 1`
     Language(Word),
     /// `let …`
-    Let(Let),
+    Let(Box<Let>),
     /// `default WORDS`
     Default(Vec<Word>),
     /// `include PATH`
@@ -254,19 +254,19 @@ pub enum ClauseKind {
     /// `each name in WORDS`
     Each(Name, Vec<Word>),
     /// `learn …`
-    Learn(LearnHow, Option<Word>),
+    Learn(LearnHow, Option<Box<Word>>),
     /// `given env NAMES`
     GivenEnv(Vec<Word>),
     /// `given output COMMAND…`
     GivenOutput(Vec<Word>),
     /// `let …`
-    Let(Let),
+    Let(Box<Let>),
     /// `env NAME = WORDS`
     Env(Name, Vec<Word>),
     /// `in FOLDER`
     In(Word),
     /// `when CONDITION`
-    When(Condition),
+    When(Box<Condition>),
     /// `uses NAME=N …`
     Uses(Vec<(Name, Word)>),
     /// `limit 90s`
@@ -280,9 +280,9 @@ pub enum ClauseKind {
     /// `steps WORDS`
     Steps(Vec<Word>),
     /// `finally:`
-    Finally(Script),
+    Finally(Box<Script>),
     /// `recipe:`
-    Recipe(Script),
+    Recipe(Box<Script>),
 }
 
 /// How a recipe tells what it found out.

@@ -159,6 +159,7 @@ impl Layout<'_> {
             source: SourceId(0),
             text: self.text,
             diagnostics: Vec::new(),
+            piece_buffer: Vec::new(),
         };
         let mut tokens = Vec::new();
         let comment = lexer.words(start, end, &mut tokens);

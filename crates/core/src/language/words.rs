@@ -4,6 +4,7 @@ use crate::language::lines::offset;
 use crate::language::names::name_length;
 use crate::language::syntax::Name;
 use crate::language::syntax::Part;
+use crate::language::syntax::Piece;
 use crate::language::syntax::Select;
 use crate::language::syntax::VarRef;
 use crate::language::syntax::Word;
@@ -22,6 +23,8 @@ pub struct Lexer<'a> {
     pub source: SourceId,
     pub text: &'a str,
     pub diagnostics: Vec<Diagnostic>,
+    /// Where a script's pieces are gathered, so that each list takes no more room than it needs.
+    pub piece_buffer: Vec<Piece>,
 }
 
 impl<'a> Lexer<'a> {

@@ -7,6 +7,7 @@ use crate::language::VarRef;
 use crate::language::Word;
 use crate::project::build::Project;
 use crate::project::decl::Clauses;
+use crate::project::decl::script_names;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::script::interpreter;
@@ -18,6 +19,9 @@ use crate::text::Diagnostic;
 /// Reports unknown names in recipes, and variables in quotes of recipes that are no shell scripts.
 pub fn check_names<'d>(vars: &Vars<'d>, project: &Project<'d>) {
     for decl in &project.decls {
+        if is_plain(&decl.clauses) {
+            continue;
+        }
         let labels = decl
             .syntax
             .outputs
@@ -50,6 +54,19 @@ pub fn check_names<'d>(vars: &Vars<'d>, project: &Project<'d>) {
         );
         check(vars, task.decl.part, &names, &task.decl.clauses);
     }
+}
+
+/// Whether a target's only words with variables are a shell recipe with its own files: by far the most
+/// are, in a large description.
+fn is_plain(clauses: &Clauses<'_>) -> bool {
+    let own = |script: &Script| {
+        script.with.is_none()
+            && script_names(script).all(|(name, _)| matches!(name, "needs" | "target"))
+    };
+    clauses.env.is_empty()
+        && clauses.folder.is_none()
+        && clauses.finally.is_none()
+        && clauses.recipe.is_none_or(own)
 }
 
 fn check<'d>(vars: &Vars<'d>, part: PartId, names: &[&str], clauses: &Clauses<'d>) {

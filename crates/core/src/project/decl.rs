@@ -1,5 +1,7 @@
 //! One `target` of a description, its clauses sorted by what they say, before any step is known.
 
+use std::ops::Deref;
+use std::ops::DerefMut;
 use std::sync::Arc;
 
 use crate::language::ClauseKind;
@@ -36,12 +38,27 @@ pub struct Running<'d> {
 }
 
 /// The clauses of a `target` or a `task`, by kind.
+///
+/// A description may have very many targets with few clauses each, so what is rare lies behind a
+/// pointer, and is reached as if it were here.
 #[derive(Clone, Debug, Default)]
 pub struct Clauses<'d> {
     /// `about:`
     pub about: Option<&'d str>,
     /// The groups of all `needs`.
     pub needs: Vec<&'d Group>,
+    /// `in FOLDER`
+    pub folder: Option<&'d Word>,
+    /// `when`
+    pub when: Option<&'d Condition>,
+    /// `recipe:`
+    pub recipe: Option<&'d Script>,
+    rare: Option<Box<Rare<'d>>>,
+}
+
+/// Clauses that few targets have.
+#[derive(Clone, Debug)]
+pub struct Rare<'d> {
     /// The words of all `after`.
     pub after: Vec<&'d Word>,
     /// `each name in WORDS`
@@ -56,10 +73,6 @@ pub struct Clauses<'d> {
     pub lets: Vec<&'d Let>,
     /// `env NAME = WORDS`
     pub env: Vec<(&'d Name, &'d [Word])>,
-    /// `in FOLDER`
-    pub folder: Option<&'d Word>,
-    /// `when`
-    pub when: Option<&'d Condition>,
     /// How it may run.
     pub running: Running<'d>,
     /// `terminal`
@@ -70,8 +83,42 @@ pub struct Clauses<'d> {
     pub steps: &'d [Word],
     /// `finally:`
     pub finally: Option<&'d Script>,
-    /// `recipe:`
-    pub recipe: Option<&'d Script>,
+}
+
+impl Rare<'_> {
+    const NONE: Self = Self {
+        after: Vec::new(),
+        each: Vec::new(),
+        learn: None,
+        given_env: Vec::new(),
+        given_output: Vec::new(),
+        lets: Vec::new(),
+        env: Vec::new(),
+        running: Running {
+            uses: Vec::new(),
+            limit: None,
+            retry: None,
+        },
+        terminal: false,
+        remember: false,
+        steps: &[],
+        finally: None,
+    };
+}
+
+impl<'d> Deref for Clauses<'d> {
+    type Target = Rare<'d>;
+
+    fn deref(&self) -> &Rare<'d> {
+        static NONE: Rare<'static> = Rare::NONE;
+        self.rare.as_deref().unwrap_or(&NONE)
+    }
+}
+
+impl DerefMut for Clauses<'_> {
+    fn deref_mut(&mut self) -> &mut Self::Target {
+        self.rare.get_or_insert_with(|| Box::new(Rare::NONE))
+    }
 }
 
 impl<'d> Clauses<'d> {
@@ -82,10 +129,13 @@ impl<'d> Clauses<'d> {
         for clause in clauses {
             match &clause.kind {
                 ClauseKind::About(text) => sorted.about = Some(text),
-                ClauseKind::Needs(groups) => sorted.needs.extend(groups),
+                ClauseKind::Needs(groups) => {
+                    sorted.needs.reserve_exact(groups.len());
+                    sorted.needs.extend(groups);
+                }
                 ClauseKind::After(words) => sorted.after.extend(words),
                 ClauseKind::Each(name, words) => sorted.each.push((name, words)),
-                ClauseKind::Learn(how, file) => sorted.learn = Some((*how, file.as_ref())),
+                ClauseKind::Learn(how, file) => sorted.learn = Some((*how, file.as_deref())),
                 ClauseKind::GivenEnv(words) => sorted.given_env.push(words),
                 ClauseKind::GivenOutput(words) => sorted.given_output.push(words),
                 ClauseKind::Let(definition) => sorted.lets.push(definition),

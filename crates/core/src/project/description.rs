@@ -117,6 +117,13 @@ impl Loader<'_> {
     }
 
     fn enter(&mut self, part: PartId, folder: String, file: File) {
+        let items = &mut self.description.parts[part.index()].items;
+        let plain = |item: &TopItem| !matches!(item, TopItem::Include(_) | TopItem::Language(_));
+        if items.is_empty() && file.items.iter().all(plain) {
+            // Nothing to put in between: a large description is not copied.
+            *items = file.items;
+            return;
+        }
         self.open.push(Open {
             part,
             folder,

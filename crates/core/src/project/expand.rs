@@ -488,21 +488,32 @@ impl<'v, 'd> Expander<'v, 'd> {
     ) -> Option<Vec<(u16, PathId, Span)>> {
         let decl = &project.decls[index];
         let texts: Vec<&str> = values.iter().map(|&id| project.paths.get(id)).collect();
-        let frame = decl.frame(self.vars, &texts)?;
+        let mut known: Option<Frame<'_>> = None;
         if let Some(when) = decl.clauses.when
             && decl.when_varies()
-            && !self.vars.condition(when, &frame)?
         {
-            return None;
+            let frame = known.insert(decl.frame(self.vars, &texts)?);
+            if !self.vars.condition(when, frame)? {
+                return None;
+            }
         }
         let folder = &self.vars.description.parts[decl.part.index()].folder;
-        let mut outputs = Vec::new();
+        let mut outputs = Vec::with_capacity(1);
         for (number, group) in decl.syntax.outputs.iter().enumerate() {
+            let number = u16::try_from(number).unwrap_or(0);
             for item in &group.items {
-                for atom in self.vars.word(&item.word, &frame)?.atoms.iter() {
-                    let text = self.plain_path(decl, atom, &texts, item.word.span)?;
-                    let path = self.inside(folder, &text, item.word.span)?;
-                    outputs.push((u16::try_from(number).unwrap_or(0), path, item.word.span));
+                let span = item.word.span;
+                if let Some(text) = self.vars.literal(&item.word) {
+                    outputs.push((number, self.inside(folder, text, span)?, span));
+                    continue;
+                }
+                let frame = match &known {
+                    Some(frame) => frame,
+                    None => known.insert(decl.frame(self.vars, &texts)?),
+                };
+                for atom in self.vars.word(&item.word, frame)?.atoms.iter() {
+                    let text = self.plain_path(decl, atom, &texts, span)?;
+                    outputs.push((number, self.inside(folder, &text, span)?, span));
                 }
             }
         }

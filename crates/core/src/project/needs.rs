@@ -292,10 +292,13 @@ impl<'v, 'd> Resolver<'v, 'd> {
         frame: &Frame<'_>,
         fill: Option<&Fill<'_>>,
     ) -> Vec<What> {
+        let folder = &self.vars.description.parts[frame.part.index()].folder;
+        if let Some(text) = self.vars.literal(word) {
+            return vec![self.path(project, folder, text)];
+        }
         let Some(value) = self.vars.word(word, frame) else {
             return Vec::new();
         };
-        let folder = &self.vars.description.parts[frame.part.index()].folder;
         let mut found = Vec::with_capacity(value.atoms.len());
         for atom in value.atoms.iter() {
             let Some(source) = &atom.pattern else {

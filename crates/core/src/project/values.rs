@@ -592,6 +592,12 @@ impl<'d> Vars<'d> {
         }
     }
 
+    /// The text of a word that stands for itself: no variables, no quotes, no pattern.
+    pub fn literal(&self, word: &Word) -> Option<&'d str> {
+        let text = self.description.sources.slice(word.span);
+        (word.kind == WordKind::Plain && !is_pattern(text)).then_some(text)
+    }
+
     /// What one written word comes to.
     pub fn word(&self, word: &Word, frame: &Frame<'_>) -> Option<Value> {
         match &word.kind {

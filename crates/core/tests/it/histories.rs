@@ -80,6 +80,15 @@ struct Seen {
 
 const SOURCES: usize = 4;
 
+/// Contents by path.
+type Contents = BTreeMap<String, Vec<u8>>;
+
+/// What should end how, what everything should hold then, and what each step would have seen.
+type Expected = (BTreeMap<String, Ending>, Contents, Vec<(String, Seen)>);
+
+/// What ended how, with the reasons, in order.
+type Told = Vec<(String, Ending, Vec<&'static str>)>;
+
 struct World {
     machine: Machine,
     steps: Vec<Option<StepModel>>,
@@ -245,14 +254,7 @@ impl World {
     }
 
     /// Which steps should run, and what everything should hold afterwards.
-    fn expectation(
-        &self,
-        goal: Option<usize>,
-    ) -> (
-        BTreeMap<String, Ending>,
-        BTreeMap<String, Vec<u8>>,
-        Vec<(String, Seen)>,
-    ) {
+    fn expectation(&self, goal: Option<usize>) -> Expected {
         let mut endings = BTreeMap::new();
         let mut contents = BTreeMap::new();
         let mut saw = Vec::new();
@@ -297,12 +299,7 @@ impl World {
     }
 
     /// Runs the program's core; what ended how, in order, and whether all went well.
-    fn weave(
-        machine: &Machine,
-        loom: &str,
-        goal: Option<usize>,
-        jobs: usize,
-    ) -> (Vec<(String, Ending, Vec<&'static str>)>, bool) {
+    fn weave(machine: &Machine, loom: &str, goal: Option<usize>, jobs: usize) -> (Told, bool) {
         machine.write_now("hand.loom", loom.as_bytes());
         let Ok((ledger, _)) = Ledger::open(machine.storage(), true) else {
             return (Vec::new(), false);
@@ -480,7 +477,7 @@ impl World {
                 .write_now(&format!("inc/{include}"), &[*content]),
             Act::RemoveInclude(include) => self.machine.remove_now(&format!("inc/{include}")),
             Act::AddMore(more, content) => {
-                self.machine.write_now(&format!("more/{more}"), &[*content])
+                self.machine.write_now(&format!("more/{more}"), &[*content]);
             }
             Act::DropMore(more) => self.machine.remove_now(&format!("more/{more}")),
             Act::Tamper(step, content) => {
