@@ -70,6 +70,18 @@ pub enum Command {
     Run(RunArguments),
     /// Show what can be made and run.
     List(ListArguments),
+    /// Show what would run now and why, without running anything.
+    Preview(PreviewArguments),
+    /// Tell why one file would be made again, or why it was.
+    Why(WhyArguments),
+    /// Take away what was made, as far as it is unchanged.
+    Clean(CleanArguments),
+    /// Write a first description that fits what is there.
+    New(NewArguments),
+    /// Lay the description out in the one standard way.
+    Tidy(TidyArguments),
+    /// Show each setting and variable, its value, and where it comes from.
+    Settings(SettingsArguments),
     /// Write the demonstration project into a folder and weave it.
     Demo(DemoArguments),
 }
@@ -160,6 +172,72 @@ pub struct DemoArguments {
     /// How to run.
     #[command(flatten)]
     pub running: RunningArguments,
+}
+
+/// `handloom preview`
+#[derive(Args, Debug)]
+pub struct PreviewArguments {
+    /// Files, tasks, folders or quoted patterns [default: what the description calls default].
+    #[arg(value_name = "NAME")]
+    pub names: Vec<String>,
+    /// As if these had been asked for, reason or not.
+    #[arg(long)]
+    pub remake: bool,
+    /// How to answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    pub format: Format,
+}
+
+/// `handloom why`
+#[derive(Args, Debug)]
+pub struct WhyArguments {
+    /// The file.
+    #[arg(value_name = "NAME")]
+    pub name: String,
+    /// Tell why it ran the last time.
+    #[arg(long)]
+    pub last: bool,
+    /// How to answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    pub format: Format,
+}
+
+/// `handloom clean`
+#[derive(Args, Debug)]
+pub struct CleanArguments {
+    /// Files, folders or quoted patterns [default: everything that was made].
+    #[arg(value_name = "NAME")]
+    pub names: Vec<String>,
+    /// Only what the description no longer describes.
+    #[arg(long, conflicts_with = "names")]
+    pub leftovers: bool,
+    /// Fail at once when another run works in this project, instead of waiting for it.
+    #[arg(long)]
+    pub no_wait: bool,
+}
+
+/// `handloom new`
+#[derive(Args, Debug)]
+pub struct NewArguments {
+    /// The folder of the new project.
+    #[arg(value_name = "FOLDER", default_value = ".")]
+    pub folder: PathBuf,
+}
+
+/// `handloom tidy`
+#[derive(Args, Debug)]
+pub struct TidyArguments {
+    /// Change nothing; end with 1 when something would change.
+    #[arg(long)]
+    pub check: bool,
+}
+
+/// `handloom settings`
+#[derive(Args, Debug)]
+pub struct SettingsArguments {
+    /// How to answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    pub format: Format,
 }
 
 /// Puts `weave` in front of names that are no command: `handloom out/a` means `handloom weave out/a`.

@@ -81,10 +81,7 @@ pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCod
     }
     match arguments.format {
         Format::Json => {
-            let json = json(&vars, &project);
-            let text = serde_json::to_string_pretty(&json)
-                .map_err(|error| Failure::io("can't write JSON", error.into()))?;
-            ui.print(&format!("{text}\n"))?;
+            ui.print_json(&json(&vars, &project))?;
         }
         Format::Text => {
             ui.diagnostics(&opened.description.sources, &warnings);

@@ -1,9 +1,16 @@
 //! The commands, one file each, and what they have in common.
 
+mod clean;
 mod demo;
 mod list;
+mod looking;
+mod new;
+mod preview;
 mod run;
+mod settings;
+mod tidy;
 mod weave;
+mod why;
 
 use std::ffi::OsString;
 use std::process::ExitCode;
@@ -44,6 +51,12 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, Failure> {
         Command::Weave(weave) => weave::run(common, weave, ui),
         Command::Run(run) => run::run(common, run, ui),
         Command::List(list) => list::run(common, list, ui),
+        Command::Preview(preview) => preview::run(common, preview, ui),
+        Command::Why(why) => why::run(common, why, ui),
+        Command::Clean(clean) => clean::run(common, clean, ui),
+        Command::New(new) => new::run(new, ui),
+        Command::Tidy(tidy) => tidy::run(common, tidy, ui),
+        Command::Settings(settings) => settings::run(common, settings, ui),
         Command::Demo(demo) => demo::run(common, demo, ui),
     }
 }

@@ -71,6 +71,13 @@ impl Ui {
         Ok(out.flush()?)
     }
 
+    /// Prints a value as JSON.
+    pub fn print_json(self, value: &impl serde::Serialize) -> Result<(), Failure> {
+        let text = serde_json::to_string_pretty(value)
+            .map_err(|error| Failure::io("can't write JSON", error.into()))?;
+        self.print(&format!("{text}\n"))
+    }
+
     /// Says something about the work on standard error. That nobody listens is no reason to stop.
     pub fn say(self, text: &str) {
         let _ = io::stderr().lock().write_all(text.as_bytes());

@@ -1,5 +1,7 @@
 //! From the names on a command line to nodes.
 
+use std::collections::HashSet;
+
 use crate::graph::NodeId;
 use crate::graph::dependencies;
 use crate::graph::node_count;
@@ -20,11 +22,21 @@ pub struct Goals {
     pub nodes: Vec<NodeId>,
     /// Names that stand for nothing.
     pub unknown: Vec<Diagnostic>,
+    seen: HashSet<NodeId>,
 }
 
 impl Goals {
+    /// These nodes, each named once.
+    #[must_use]
+    pub fn of(nodes: Vec<NodeId>) -> Self {
+        Self {
+            nodes,
+            ..Self::default()
+        }
+    }
+
     fn add(&mut self, node: NodeId) {
-        if !self.nodes.contains(&node) {
+        if self.seen.insert(node) {
             self.nodes.push(node);
         }
     }
@@ -161,15 +173,12 @@ fn by_pattern(project: &Project<'_>, source: &str, goals: &mut Goals) -> bool {
             goals.add(NodeId::task(project, TaskId::from_index(index)));
         }
     }
-    let mut wanted = vec![false; project.steps.len()];
     for output in project.outputs_in(pattern.prefix()) {
         if pattern.matches(project.paths.get(output))
             && let Some(step) = project.maker(output)
         {
             any = true;
-            if !std::mem::replace(&mut wanted[step.index()], true) {
-                goals.nodes.push(NodeId::step(step));
-            }
+            goals.add(NodeId::step(step));
         }
     }
     any

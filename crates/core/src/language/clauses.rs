@@ -10,6 +10,7 @@ use crate::language::syntax::Clause;
 use crate::language::syntax::ClauseKind;
 use crate::language::syntax::LearnHow;
 use crate::language::syntax::Name;
+use crate::language::syntax::Part;
 use crate::language::syntax::Script;
 use crate::language::syntax::Word;
 use crate::language::syntax::WordKind;
@@ -256,12 +257,11 @@ impl<'a> Parser<'a> {
             let (mut word, next) = self.lexer.word(position, end);
             position = next;
             let written = self.lexer.slice(word.span);
-            if word.kind == WordKind::Plain && written.ends_with(':') {
-                word.span.end -= 1;
+            if take_colon(&mut word, written) {
                 if !word.span.is_empty() {
                     words.push(word);
                 }
-                if !words.is_empty() && self.is(&words[0], "with") && words.len() > 1 {
+                if words.len() > 1 && self.is(&words[0], "with") {
                     words.remove(0);
                     return Some((Some(words), next - 1));
                 }
@@ -406,4 +406,26 @@ impl<'a> Parser<'a> {
         }
         Some(kind)
     }
+}
+
+/// Takes an unquoted colon off the end of a word.
+fn take_colon(word: &mut Word, written: &str) -> bool {
+    match &mut word.kind {
+        WordKind::Plain if written.ends_with(':') => {}
+        WordKind::Mixed(parts) => match parts.last_mut() {
+            Some(Part::Text {
+                text,
+                quoted: false,
+            }) if text.ends_with(':') => {
+                text.pop();
+                if text.is_empty() {
+                    parts.pop();
+                }
+            }
+            _ => return false,
+        },
+        WordKind::Plain => return false,
+    }
+    word.span.end -= 1;
+    true
 }

@@ -15,6 +15,7 @@
 //! ```
 
 use crate::language::lines::Line;
+use crate::language::names::is_name;
 use crate::language::parser::Parser;
 use crate::language::raw::common_indent;
 use crate::language::words::Lexer;
@@ -169,7 +170,18 @@ impl Layout<'_> {
 
     fn words_of(&self, at: usize) -> String {
         let (words, comment) = self.cut(at);
-        with_comment(words.join(" "), comment)
+        let mut line = String::new();
+        for (number, word) in words.iter().enumerate() {
+            // A label in the middle of a line stands a little apart.
+            let label = number > 1 && word.strip_suffix(':').is_some_and(is_name);
+            line.push_str(match number {
+                0 => "",
+                _ if label => "  ",
+                _ => " ",
+            });
+            line.push_str(word);
+        }
+        with_comment(line, comment)
     }
 
     fn continued(&self, first: usize, out: &mut Out) -> usize {

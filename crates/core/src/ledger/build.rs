@@ -36,6 +36,7 @@ struct Builder {
     edges: Vec<EdgeRec>,
     givens: Vec<GivenRec>,
     commands: Vec<GivenRec>,
+    folders: Vec<U32>,
 }
 
 /// The bytes of a snapshot of all that a ledger holds.
@@ -73,6 +74,10 @@ pub fn snapshot(ledger: &Ledger, seed: &[u8; 32]) -> Vec<u8> {
     for (key, output) in commands {
         let record = builder.given(key, Some(output));
         builder.commands.push(record);
+    }
+    for folder in ledger.folders() {
+        let folder = builder.text(folder);
+        builder.folders.push(folder);
     }
     builder.bytes(seed)
 }
@@ -212,6 +217,7 @@ impl Builder {
             name: name.into(),
             sheet: self.text(step.sheet()),
             bindings: self.text(step.bindings()),
+            reasons: self.text(step.reasons()),
             edges: edges.into(),
             outputs: output_count.into(),
             needs: need_count.into(),
@@ -224,6 +230,13 @@ impl Builder {
             processor: step.processor().into(),
         };
         self.steps.push(record);
+    }
+
+    /// Whether any output is a whole folder.
+    fn edges_are_trees(&self) -> bool {
+        self.paths.iter().any(|path| {
+            path.maker.get() != NONE && self.texts.get(PathId(path.text.get())).ends_with('/')
+        })
     }
 
     /// An open-addressing table, at most half full.
@@ -262,6 +275,7 @@ impl Builder {
             (self.edges.as_bytes(), self.edges.len()),
             (self.givens.as_bytes(), self.givens.len()),
             (self.commands.as_bytes(), self.commands.len()),
+            (self.folders.as_bytes(), self.folders.len()),
         ];
         let table = SECTIONS * size_of::<SectionRec>();
         let size: usize = arrays.iter().map(|(bytes, _)| bytes.len()).sum();
@@ -283,7 +297,8 @@ impl Builder {
         out.extend_from_slice(seed);
         out.extend_from_slice(&xxh3_64(&body).to_le_bytes());
         out.extend_from_slice(&(body.len() as u64).to_le_bytes());
-        out.resize(HEAD, 0);
+        let has_trees = self.edges_are_trees();
+        out.extend_from_slice(&u64::from(has_trees).to_le_bytes());
         out.extend_from_slice(&body);
         out
     }

@@ -45,10 +45,14 @@ pub struct Ledger {
     steps: HashMap<String, Option<StepRecord>>,
     files: HashMap<String, Option<Record>>,
     commands: HashMap<String, String>,
+    /// Folders that were made, and those that are gone again.
+    folders: HashMap<String, bool>,
     /// Steps that began and have not ended.
     begun: HashSet<String>,
     /// Outputs of the steps in `steps`, each with its step.
     made: HashMap<String, String>,
+    /// Whether any of them is a whole folder.
+    made_trees: bool,
     journal_size: usize,
     /// Whether the journal file exists with this seed.
     journal_open: bool,
@@ -103,8 +107,10 @@ impl Ledger {
             steps: HashMap::new(),
             files: HashMap::new(),
             commands: HashMap::new(),
+            folders: HashMap::new(),
             begun: HashSet::new(),
             made: HashMap::new(),
+            made_trees: false,
             journal_size: 0,
             journal_open: false,
             writable,
@@ -187,6 +193,13 @@ impl Ledger {
         if let Some(maker) = self.exact_maker(path) {
             return Some(maker);
         }
+        let in_snapshot = self
+            .snapshot
+            .as_ref()
+            .is_some_and(|snapshot| snapshot.has_trees);
+        if !in_snapshot && !self.made_trees {
+            return None;
+        }
         path.match_indices('/')
             .filter(|(at, _)| at + 1 < path.len())
             .find_map(|(at, _)| self.exact_maker(&path[..=at]))
@@ -208,6 +221,25 @@ impl Ledger {
             Some(output) => Some(output),
             None => self.snapshot.as_ref()?.command(key),
         }
+    }
+
+    /// The folders that were made and are not known to be gone, sorted.
+    #[must_use]
+    pub fn folders(&self) -> Vec<&str> {
+        let mut folders: Vec<&str> = self
+            .snapshot
+            .iter()
+            .flat_map(Snapshot::folders)
+            .filter(|folder| !self.folders.contains_key(*folder))
+            .chain(
+                self.folders
+                    .iter()
+                    .filter(|(_, there)| **there)
+                    .map(|(folder, _)| folder.as_str()),
+            )
+            .collect();
+        folders.sort_unstable();
+        folders
     }
 
     /// The names of all recorded steps and tasks, in no order.
@@ -304,6 +336,12 @@ impl Ledger {
             Entry::Command(key, output) => {
                 self.commands.insert(key, output);
             }
+            Entry::Folder(path) => {
+                self.folders.insert(path, true);
+            }
+            Entry::FolderGone(path) => {
+                self.folders.insert(path, false);
+            }
         }
     }
 
@@ -311,6 +349,7 @@ impl Ledger {
         self.drop_outputs(&record.name);
         self.begun.remove(&record.name);
         for output in &record.outputs {
+            self.made_trees |= output.path.ends_with('/');
             self.made.insert(output.path.clone(), record.name.clone());
         }
         self.steps.insert(record.name.clone(), Some(record));
@@ -379,6 +418,7 @@ impl Ledger {
         self.steps.clear();
         self.files.clear();
         self.commands.clear();
+        self.folders.clear();
         self.made.clear();
         self.journal_size = head.len();
         let begun: Vec<Entry> = self.begun.iter().cloned().map(Entry::Began).collect();

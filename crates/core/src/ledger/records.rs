@@ -43,6 +43,8 @@ pub struct StepRecord {
     pub learned: Vec<Edge>,
     /// Inputs that are no files.
     pub givens: Vec<Given>,
+    /// Why it ran, one reason a line: its name, and what it speaks of.
+    pub reasons: String,
     /// When it ended, nanoseconds since 1970.
     pub ended_at: i64,
     /// How long it took, nanoseconds.
@@ -66,6 +68,10 @@ pub enum Entry {
     Forgotten(String),
     /// A command was asked.
     Command(String, String),
+    /// A folder was made; its path ends without a slash.
+    Folder(String),
+    /// A folder that was made is gone.
+    FolderGone(String),
 }
 
 /// The name that a task is recorded under; no path begins so.

@@ -1,7 +1,8 @@
 //! The snapshot: arrays of fixed-size records that are read where they lie.
 //!
 //! Head, 64 bytes: the 8 bytes `HLSNAP01`, the seed of the journal that belongs to it (32), the
-//! XXH3 of everything behind the head (8), that many bytes as a number (8), 8 bytes of zeros. Then a
+//! XXH3 of everything behind the head (8), that many bytes as a number (8), flags (8: bit 0, whole
+//! folders were made). Then a
 //! table with offset and count of each array (16 bytes each, in the order of [`Section`]), then the
 //! arrays. All numbers are little-endian; offsets count from the start of the file. The checksum is
 //! verified once at the door, and every index is still looked up with a bounds check: an index out
@@ -52,9 +53,11 @@ pub enum Section {
     Givens,
     /// [`GivenRec`]: what commands printed.
     Commands,
+    /// Indices of the texts of folders that were made.
+    Folders,
 }
 
-pub const SECTIONS: usize = 9;
+pub const SECTIONS: usize = 10;
 
 #[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
@@ -95,6 +98,7 @@ pub struct StepRec {
     pub name: U32,
     pub sheet: U32,
     pub bindings: U32,
+    pub reasons: U32,
     /// Its edges lie together: outputs, needs, learned.
     pub edges: U32,
     pub outputs: U32,
@@ -130,6 +134,8 @@ pub struct Snapshot {
     bytes: Bytes,
     sections: [(usize, usize); SECTIONS],
     seed: [u8; 32],
+    /// Whether any whole folder was made.
+    pub has_trees: bool,
 }
 
 impl Snapshot {
@@ -161,11 +167,13 @@ impl Snapshot {
         if number(40) != xxh3_64(body) {
             return Err("its checksum does not fit its content".to_owned());
         }
+        let has_trees = number(56) & 1 != 0;
         let sections = sections(&bytes).ok_or("its table points outside of it")?;
         Ok(Self {
             bytes,
             sections,
             seed,
+            has_trees,
         })
     }
 
@@ -288,6 +296,13 @@ impl Snapshot {
             })
     }
 
+    /// Folders that were made.
+    pub fn folders(&self) -> impl Iterator<Item = &str> {
+        self.array::<U32>(Section::Folders)
+            .iter()
+            .filter_map(|index| self.text(index.get()))
+    }
+
     /// The step that made a path.
     pub fn maker(&self, path: &str) -> Option<&str> {
         let index = self.find(path)?.maker.get();
@@ -320,6 +335,7 @@ fn sections(bytes: &[u8]) -> Option<[(usize, usize); SECTIONS]> {
         size_of::<EdgeRec>(),
         size_of::<GivenRec>(),
         size_of::<GivenRec>(),
+        4,
     ];
     let table = bytes.get(HEAD..HEAD + SECTIONS * size_of::<SectionRec>())?;
     let table = <[SectionRec]>::ref_from_bytes(table).ok()?;

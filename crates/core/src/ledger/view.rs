@@ -170,6 +170,18 @@ impl<'l> StepView<'l> {
         }
     }
 
+    /// Why it ran, one reason a line.
+    #[must_use]
+    pub fn reasons(self) -> &'l str {
+        match self {
+            Self::Base(step) => step
+                .snapshot
+                .text(step.record.reasons.get())
+                .unwrap_or_default(),
+            Self::Own(record) => &record.reasons,
+        }
+    }
+
     /// When it ended, nanoseconds since 1970.
     #[must_use]
     pub fn ended_at(self) -> i64 {

@@ -35,6 +35,22 @@ pub enum ReasonKind {
 }
 
 impl ReasonKind {
+    /// All kinds, in their order.
+    pub const ALL: [Self; 12] = [
+        Self::NeverMade,
+        Self::OutputMissing,
+        Self::OutputEdited,
+        Self::Unfinished,
+        Self::RecipeChanged,
+        Self::PrerequisiteChanged,
+        Self::PrerequisiteAdded,
+        Self::PrerequisiteDropped,
+        Self::LearnedChanged,
+        Self::LearnedMissing,
+        Self::GivenChanged,
+        Self::Asked,
+    ];
+
     /// Its name in events and in JSON.
     #[must_use]
     pub fn name(self) -> &'static str {
@@ -103,6 +119,26 @@ impl Reason {
     pub(super) fn now_text(mut self, text: String) -> Self {
         self.now = Some(text);
         self
+    }
+
+    /// The reason as one line of a record.
+    #[must_use]
+    pub fn line(&self) -> String {
+        let path = self.path.as_deref().unwrap_or_default().replace('\n', " ");
+        format!("{} {path}\n", self.kind.name())
+    }
+
+    /// Reads a line of a record back; what was and is now is not kept.
+    #[must_use]
+    pub fn from_line(line: &str) -> Option<Self> {
+        let (name, path) = line.split_once(' ')?;
+        let kind = ReasonKind::ALL
+            .into_iter()
+            .find(|kind| kind.name() == name)?;
+        Some(Self {
+            path: (!path.is_empty()).then(|| path.to_owned()),
+            ..Self::of(kind)
+        })
     }
 
     /// The reason in a few words, for the line of a step.

@@ -15,6 +15,7 @@ use crate::project::paths::from_root;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::nearest;
+use crate::verdict::Reason;
 use crate::weave::event::Ended;
 use crate::weave::event::Ending;
 use crate::weave::event::Event;
@@ -186,13 +187,10 @@ pub fn clear_outputs(
             Some(folder) => folder,
             None => &text[..text.rfind('/').unwrap_or(0)],
         };
-        if !folder.is_empty() && !round.session.folders.contains(folder) {
-            round
-                .session
-                .disk
-                .create_folders(folder)
-                .map_err(|error| failed("make the folder", folder, error))?;
-            if !text.ends_with('/') {
+        let is_tree = text.ends_with('/');
+        if !folder.is_empty() && (is_tree || !round.session.folders.contains(folder)) {
+            make_folder(round, folder)?;
+            if !is_tree {
                 round.session.folders.insert(folder.to_owned());
             }
         }
@@ -211,6 +209,24 @@ pub fn clear_outputs(
         }
     }
     Ok(paths)
+}
+
+/// Makes a folder and those above it, and writes down which were not there, so that cleaning up can
+/// take them away again.
+fn make_folder(round: &mut Round<'_, '_, '_>, folder: &str) -> Result<(), RoundError> {
+    let disk = round.session.disk;
+    let ends = folder
+        .match_indices('/')
+        .map(|(at, _)| at)
+        .chain([folder.len()]);
+    let new: Vec<Entry> = ends
+        .map(|end| &folder[..end])
+        .filter(|above| matches!(disk.stat(above), Ok(None)))
+        .map(|above| Entry::Folder(above.to_owned()))
+        .collect();
+    disk.create_folders(folder)
+        .map_err(|error| RoundError::Io(format!("can't make the folder `{folder}`"), error))?;
+    round.session.record(new)
 }
 
 /// Removes an old output, or moves it out of the way when it is not as Hand Loom left it.
@@ -244,12 +260,46 @@ fn clear_output(
         keep::move_failed(disk, path).map_err(|error| failed("move", error))?;
         return Ok(());
     }
+    let held = round.states.look(path).digest();
     let to = keep::move_aside(disk, path).map_err(|error| failed("move", error))?;
-    round.session.tell(Event::Aside {
-        path: plain.to_owned(),
+    round.moved_aside.push(MovedAside {
+        path: path.to_owned(),
         to,
+        held,
     });
     Ok(())
+}
+
+/// A file that was moved out of an output's way.
+pub struct MovedAside {
+    path: String,
+    to: String,
+    held: Option<crate::world::Digest>,
+}
+
+/// Tells of files that were moved out of a step's way. One that held just what the step has made now
+/// was no loss, as after a lost ledger: its copy is taken away again.
+fn tell_aside(round: &mut Round<'_, '_, '_>, step: StepId) {
+    let project = round.project;
+    for &(_, path) in project.step_outputs(project.step(step)) {
+        let text = project.paths.get(path);
+        let Some(at) = round
+            .moved_aside
+            .iter()
+            .position(|moved| moved.path == text)
+        else {
+            continue;
+        };
+        let moved = round.moved_aside.swap_remove(at);
+        let same = moved.held.is_some() && round.states.get(path).digest() == moved.held;
+        if same && keep::remove(round.session.disk, &moved.to).is_ok() {
+            continue;
+        }
+        round.session.tell(Event::Aside {
+            path: text.trim_end_matches('/').to_owned(),
+            to: moved.to,
+        });
+    }
 }
 
 /// Takes stock of a job that has ended.
@@ -283,6 +333,9 @@ pub fn end(
         && (problem.is_some() || ending == Ending::Stopped)
     {
         moved = move_outputs(round, step);
+    }
+    if let Node::Step(step) = round.order.nodes[job.position].node(round.project) {
+        tell_aside(round, step);
     }
     if let Some(learn) = &job.prepared.learn
         && learn.scratch
@@ -368,7 +421,9 @@ fn success(
     let (ending, dropped) = compare_with_last(round, &name, &edges);
     entries.extend(round.states.take_fresh());
     entries.extend(dropped);
-    let record = record(round, step, name, edges, needs, learned, done)
+    let why = job.reasons.iter().map(Reason::line).collect();
+    let seen = (edges, needs, learned);
+    let record = record(round, step, name, seen, why, done)
         .ok_or_else(|| Problem::Around("its description is wrong".to_owned()))?;
     entries.push(Entry::Ended(Box::new(record)));
     Ok((ending, entries))
@@ -378,9 +433,8 @@ fn record(
     round: &Round<'_, '_, '_>,
     step: StepId,
     name: String,
-    outputs: Vec<Edge>,
-    needs: Vec<Edge>,
-    learned: Vec<Edge>,
+    (outputs, needs, learned): (Vec<Edge>, Vec<Edge>, Vec<Edge>),
+    reasons: String,
     done: &Done,
 ) -> Option<StepRecord> {
     let givens = round.sheets.givens(step)?;
@@ -398,6 +452,7 @@ fn record(
                 value: value.clone().flatten(),
             })
             .collect(),
+        reasons,
         ended_at: round.session.clock.now(),
         took: done.took,
         memory: done.outcome.memory,

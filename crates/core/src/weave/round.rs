@@ -10,6 +10,7 @@ use std::io;
 use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::Order;
+use crate::graph::node_count;
 use crate::ledger::Entry;
 use crate::project::Project;
 use crate::project::StepId;
@@ -25,6 +26,7 @@ use crate::weave::event::Event;
 use crate::weave::facts::Scratch;
 use crate::weave::facts::Sheets;
 use crate::weave::finish;
+use crate::weave::finish::MovedAside;
 use crate::weave::plan::Plan;
 use crate::weave::prepare::Prepared;
 use crate::weave::prepare::Workshop;
@@ -59,10 +61,13 @@ pub struct Round<'r, 's, 'd> {
     pub project: &'r Project<'d>,
     pub vars: &'r Vars<'d>,
     pub order: &'r Order,
-    pub goals: &'r [NodeId],
+    /// For each node whether it was asked for.
+    is_goal: Vec<bool>,
     pub states: States<'s>,
     pub sheets: Sheets<'r, 'd>,
     pub scratch: Scratch,
+    /// Files that were moved out of the way of jobs that are running.
+    pub moved_aside: Vec<MovedAside>,
     /// What became of each position.
     endings: Vec<Option<Ending>>,
     /// Whether something that a position waits for ended badly.
@@ -82,12 +87,17 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         goals: &'r [NodeId],
     ) -> Self {
         let states = States::new(session.disk, session.clock, session.ledger);
+        let mut is_goal = vec![false; node_count(project)];
+        for goal in goals {
+            is_goal[goal.index()] = true;
+        }
         let count = order.nodes.len();
         let slots = session.options.jobs;
         Self {
             states,
             sheets: Sheets::new(vars, project),
             scratch: Scratch::default(),
+            moved_aside: Vec::new(),
             endings: vec![None; count],
             blocked: vec![false; count],
             reasons: (0..count).map(|_| None).collect(),
@@ -97,7 +107,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             project,
             vars,
             order,
-            goals,
+            is_goal,
         }
     }
 
@@ -181,7 +191,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
     }
 
     fn is_asked(&self, step: StepId) -> bool {
-        self.session.options.remake && self.goals.contains(&NodeId::step(step))
+        self.session.options.remake && self.is_goal[NodeId::step(step).index()]
     }
 
     /// Which positions have to be looked after: the goals that are not kept, and whatever those wait
@@ -190,7 +200,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         let mut active = vec![false; clean.len()];
         let mut wanted = vec![false; clean.len()];
         for (position, id) in self.order.nodes.iter().enumerate() {
-            wanted[position] = self.goals.contains(id);
+            wanted[position] = self.is_goal[id.index()];
         }
         for position in (0..clean.len()).rev() {
             if wanted[position] && !clean[position] {

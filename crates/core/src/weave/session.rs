@@ -199,42 +199,40 @@ impl<'s> Session<'s> {
             |names: &[String]| names.is_empty() || names.iter().any(|name| is_pattern(name));
         let mut trees: Vec<crate::project::PathId> = Vec::new();
         if phases.is_none() {
-            let goals = first_goals(&project, asked);
-            if !project.unsettled.is_empty() && (unclear(&asked.names) || !goals.unknown.is_empty())
+            let found = goals(&project, asked);
+            if !project.unsettled.is_empty() && (unclear(&asked.names) || !found.unknown.is_empty())
             {
                 trees.clone_from(&project.unsettled);
-            } else if !goals.unknown.is_empty() {
-                return Err(Stopped::Description(goals.unknown));
+            } else if !found.unknown.is_empty() {
+                return Err(Stopped::Description(found.unknown));
             } else {
                 *phases = Some(
-                    cut(&project, &goals.nodes)
+                    cut(&project, &found.nodes)
                         .map_err(|wrong| Stopped::Description(vec![*wrong]))?,
                 );
             }
         }
         let mut goals: Vec<NodeId> = Vec::new();
+        let mut order = graph::Order::default();
         if let Some(phases) = phases {
             let Some(phase) = phases.first() else {
                 return Ok(false);
             };
             goals.extend(phase.iter().filter_map(|goal| find(&project, goal)));
-            let order = self.order(&project, &goals)?;
+            order = self.order(&project, &goals)?;
             trees = unsettled_trees(&project, &order, settled);
         }
         let making_trees = !trees.is_empty();
         if making_trees {
+            // A folder that is itself made from another made folder waits for the next round.
             goals = trees
                 .iter()
                 .filter_map(|&tree| project.maker(tree))
                 .map(NodeId::step)
+                .filter(|&goal| !cone_is_unsettled(&project, goal))
                 .collect();
+            order = self.order(&project, &goals)?;
         }
-        let order = self.order(&project, &goals)?;
-        if making_trees && order.nodes.iter().any(|id| needs_unsettled(&project, *id)) {
-            // A folder that is itself made from another made folder: the inner one comes first.
-            goals.retain(|goal| !cone_is_unsettled(&project, *goal));
-        }
-        let order = self.order(&project, &goals)?;
         let bad_before = self.bad();
         let result = Round::new(self, &project, &vars, &order, &goals).run();
         self.pass_on(&vars)?;
@@ -387,13 +385,12 @@ impl<'s> Session<'s> {
     }
 }
 
-fn first_goals(project: &Project<'_>, asked: &Asked) -> graph::Goals {
+/// What names stand for in a project; without names, what is made by default.
+#[must_use]
+pub fn goals(project: &Project<'_>, asked: &Asked) -> graph::Goals {
     if asked.names.is_empty() {
         let part = part_of(project, &asked.folder);
-        return graph::Goals {
-            nodes: graph::default_goals(project, part.0, &part.1),
-            unknown: Vec::new(),
-        };
+        return graph::Goals::of(graph::default_goals(project, part.0, &part.1));
     }
     graph::resolve(project, &asked.names, &asked.folder)
 }
@@ -475,9 +472,7 @@ fn cut(project: &Project<'_>, goals: &[NodeId]) -> Result<Vec<Vec<Goal>>, Box<Di
         open: Vec::new(),
         done: HashSet::new(),
     };
-    for &goal in goals {
-        cutter.visit(goal)?;
-    }
+    cutter.visit(goals)?;
     cutter.push(goals.iter().copied());
     Ok(cutter.phases)
 }
@@ -497,9 +492,12 @@ impl Cutter<'_, '_> {
         }
     }
 
-    /// Puts the phases of all tasks with `steps` that a node reaches in front.
-    fn visit(&mut self, id: NodeId) -> Result<(), Box<Diagnostic>> {
-        let order = match graph::order(self.project, &[id]) {
+    /// Puts the phases of all tasks with `steps` that nodes reach in front.
+    fn visit(&mut self, ids: &[NodeId]) -> Result<(), Box<Diagnostic>> {
+        if self.project.tasks.iter().all(|task| task.steps.is_empty()) {
+            return Ok(());
+        }
+        let order = match graph::order(self.project, ids) {
             Ok(order) => order,
             Err(cycle) => return Err(Box::new(graph::describe_cycle(self.project, &cycle))),
         };
@@ -534,9 +532,7 @@ impl Cutter<'_, '_> {
         self.push(needs.into_iter());
         for &what in &node.steps {
             let items = self.nodes(what);
-            for &item in &items {
-                self.visit(item)?;
-            }
+            self.visit(&items)?;
             self.push(items.into_iter());
         }
         self.push(std::iter::once(id));

@@ -1,0 +1,203 @@
+//! `handloom preview`: what would run now, and the first reason for each.
+
+use std::process::ExitCode;
+
+use serde::Serialize;
+
+use handloom_core::graph::Node;
+use handloom_core::graph::Order;
+use handloom_core::project::Project;
+use handloom_core::project::values::Vars;
+use handloom_core::weave::Prospect;
+use handloom_core::weave::Workshop;
+use handloom_core::weave::Would;
+
+use crate::arguments::Common;
+use crate::arguments::Format;
+use crate::arguments::PreviewArguments;
+use crate::commands::looking::Looking;
+use crate::failure::Failure;
+use crate::ui::Detail;
+use crate::ui::Ui;
+use crate::ui::style::Role;
+use crate::ui::text;
+
+#[derive(Serialize)]
+struct StepJson<'a> {
+    step: String,
+    outputs: Vec<&'a str>,
+    would: &'static str,
+    reasons: Vec<&'static str>,
+}
+
+#[derive(Serialize)]
+struct PreviewJson<'a> {
+    steps: Vec<StepJson<'a>>,
+}
+
+/// Carries the command out.
+pub fn run(common: &Common, arguments: &PreviewArguments, ui: Ui) -> Result<ExitCode, Failure> {
+    Looking::at(common, ui, |looking| {
+        let (order, prospects) = looking.outlook(&arguments.names, arguments.remake)?;
+        let project = looking.project;
+        match arguments.format {
+            Format::Json => ui.print_json(&json(project, &prospects))?,
+            Format::Text => {
+                looking.warnings()?;
+                ui.print(&render(looking.vars, project, &order, &prospects, ui))?;
+            }
+        }
+        Ok(ExitCode::SUCCESS)
+    })
+}
+
+fn json<'p>(project: &'p Project<'_>, prospects: &[Prospect]) -> PreviewJson<'p> {
+    let steps = prospects
+        .iter()
+        .filter(|prospect| !matches!(prospect.node.node(project), Node::Set(_)))
+        .map(|prospect| {
+            let mut reasons: Vec<&'static str> = prospect
+                .reasons
+                .iter()
+                .map(|reason| reason.kind.name())
+                .collect();
+            reasons.dedup();
+            StepJson {
+                step: prospect.node.name(project),
+                outputs: match prospect.node.node(project) {
+                    Node::Step(step) => project
+                        .step_outputs(project.step(step))
+                        .iter()
+                        .map(|&(_, path)| project.paths.get(path))
+                        .collect(),
+                    _ => Vec::new(),
+                },
+                would: prospect.would.name(),
+                reasons,
+            }
+        })
+        .collect();
+    PreviewJson { steps }
+}
+
+fn render<'d>(
+    vars: &Vars<'d>,
+    project: &Project<'d>,
+    order: &Order,
+    prospects: &[Prospect],
+    ui: Ui,
+) -> String {
+    let mut out = String::new();
+    let (mut run, mut maybe, mut keep) = (0, 0, 0);
+    for prospect in prospects {
+        let node = prospect.node.node(project);
+        if matches!(node, Node::Set(_)) {
+            continue;
+        }
+        let (word, role) = match prospect.would {
+            Would::Keep => {
+                keep += 1;
+                continue;
+            }
+            Would::Run => {
+                run += 1;
+                ("run", Role::Made)
+            }
+            Would::Maybe => {
+                maybe += 1;
+                ("maybe", Role::Held)
+            }
+        };
+        let name = text::safe(&prospect.node.name(project));
+        let pad = 32usize.saturating_sub(name.chars().count());
+        let why = because(project, order, prospects, prospect);
+        let mark = ui.out.paint(role, &format!("{word:>7}"));
+        let line = format!(
+            "{mark}  {}{:pad$}  {}",
+            ui.out.paint(Role::Name, &name),
+            "",
+            ui.out.paint(Role::Faint, &text::safe(&why))
+        );
+        out.push_str(line.trim_end());
+        out.push('\n');
+        if ui.detail == Detail::Verbose {
+            script(vars, project, prospect, &mut out);
+        }
+    }
+    let counts = [
+        (run, "would run"),
+        (maybe, "may run"),
+        (keep, "would be kept"),
+    ];
+    let parts: Vec<String> = counts
+        .iter()
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, what)| format!("{count} {what}"))
+        .collect();
+    let all = if parts.is_empty() {
+        "nothing is asked for".to_owned()
+    } else {
+        parts.join(", ")
+    };
+    out.push_str(&format!("{all}\n"));
+    out
+}
+
+/// The first reason in a few words, or what it hangs on.
+pub fn because(
+    project: &Project<'_>,
+    order: &Order,
+    prospects: &[Prospect],
+    prospect: &Prospect,
+) -> String {
+    if let Some(reason) = prospect.reasons.first() {
+        let more = match prospect.reasons.len() {
+            1 => String::new(),
+            count => format!(" (and {} more)", count - 1),
+        };
+        return format!("{}{more}", reason.brief());
+    }
+    if matches!(prospect.node.node(project), Node::Task(_)) {
+        return "a task runs each time".to_owned();
+    }
+    let open = open_steps(project, order, prospects, prospect);
+    match &open[..] {
+        [] => String::new(),
+        [one] => format!("if {} changes", order.nodes[*one].name(project)),
+        [first, rest @ ..] => format!(
+            "if {} or {} more change",
+            order.nodes[*first].name(project),
+            rest.len()
+        ),
+    }
+}
+
+/// The steps that a prospect hangs on, sets opened.
+pub fn open_steps(
+    project: &Project<'_>,
+    order: &Order,
+    prospects: &[Prospect],
+    prospect: &Prospect,
+) -> Vec<usize> {
+    let mut steps = Vec::new();
+    for &before in &prospect.open {
+        match order.nodes[before].node(project) {
+            Node::Set(_) => steps.extend(&prospects[before].open),
+            _ => steps.push(before),
+        }
+    }
+    steps.sort_unstable();
+    steps.dedup();
+    steps
+}
+
+fn script<'d>(vars: &Vars<'d>, project: &Project<'d>, prospect: &Prospect, out: &mut String) {
+    let Node::Step(step) = prospect.node.node(project) else {
+        return;
+    };
+    if let Some(prepared) = (Workshop { project, vars }).step(step, 0) {
+        for line in prepared.job.script.trim_end().lines() {
+            out.push_str(&format!("           {}\n", text::safe(line)));
+        }
+    }
+}

@@ -1,0 +1,144 @@
+//! `handloom settings`: each setting and variable, its value, and where the value comes from.
+
+use std::process::ExitCode;
+
+use serde::Serialize;
+
+use handloom_core::project::frame::Frame;
+use handloom_core::project::surroundings::Origin;
+
+use crate::arguments::Common;
+use crate::arguments::Format;
+use crate::arguments::SettingsArguments;
+use crate::commands::looking::Looking;
+use crate::failure::Failure;
+use crate::settings;
+use crate::ui::Ui;
+use crate::ui::style::Role;
+use crate::ui::text;
+
+#[derive(Serialize)]
+struct SettingJson {
+    name: String,
+    value: Vec<String>,
+    from: String,
+}
+
+#[derive(Serialize)]
+struct SettingsJson {
+    settings: Vec<SettingJson>,
+    variables: Vec<SettingJson>,
+}
+
+/// Carries the command out.
+pub fn run(common: &Common, arguments: &SettingsArguments, ui: Ui) -> Result<ExitCode, Failure> {
+    Looking::at(common, ui, |looking| {
+        let json = SettingsJson {
+            settings: general(looking),
+            variables: variables(looking)?,
+        };
+        match arguments.format {
+            Format::Json => ui.print_json(&json)?,
+            Format::Text => {
+                let mut out = String::new();
+                block("settings", &json.settings, ui, &mut out);
+                block("variables", &json.variables, ui, &mut out);
+                ui.print(&out)?;
+            }
+        }
+        Ok(ExitCode::SUCCESS)
+    })
+}
+
+fn general(looking: &Looking<'_, '_>) -> Vec<SettingJson> {
+    let file =
+        settings::path().map_or_else(|| "nowhere".to_owned(), |path| path.display().to_string());
+    let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+    let (jobs, from) = match looking.opened.settings.jobs {
+        Some(jobs) => (jobs, "the user's settings"),
+        None => (cores, "the number of cores"),
+    };
+    let setting = |name: &str, value: String, from: &str| SettingJson {
+        name: name.to_owned(),
+        value: vec![value],
+        from: from.to_owned(),
+    };
+    vec![
+        setting(
+            "project",
+            looking.opened.root_text(),
+            "the nearest hand.loom",
+        ),
+        setting("settings file", file, "XDG_CONFIG_HOME, or ~/.config"),
+        setting("jobs", jobs.to_string(), from),
+    ]
+}
+
+fn variables(looking: &Looking<'_, '_>) -> Result<Vec<SettingJson>, Failure> {
+    let description = &looking.opened.description;
+    let mut found = Vec::new();
+    for (part, name, definitions) in looking.vars.declared() {
+        let folder = &description.parts[part.index()].folder;
+        let value = looking.vars.lookup(Frame::of(part).part, name).flatten();
+        let from = match looking
+            .opened
+            .outside
+            .find(folder, name)
+            .map(|set| set.origin)
+        {
+            Some(Origin::CommandLine) => "the command line".to_owned(),
+            Some(Origin::Environment) => format!("HANDLOOM_LET_{name} in the environment"),
+            Some(Origin::UserSettings) => "the user's settings".to_owned(),
+            None => definitions
+                .last()
+                .map(|definition| description.sources.name_and_line(definition.span))
+                .unwrap_or_default(),
+        };
+        found.push(SettingJson {
+            name: format!("{folder}{name}"),
+            value: value
+                .map(|value| value.texts().map(str::to_owned).collect())
+                .unwrap_or_default(),
+            from,
+        });
+    }
+    looking.warnings()?;
+    found.sort_by(|a, b| a.name.cmp(&b.name));
+    Ok(found)
+}
+
+fn block(title: &str, rows: &[SettingJson], ui: Ui, out: &mut String) {
+    if rows.is_empty() {
+        return;
+    }
+    if !out.is_empty() {
+        out.push('\n');
+    }
+    out.push_str(&format!("{}\n", ui.out.paint(Role::Title, title)));
+    let shown: Vec<(String, String, &str)> = rows
+        .iter()
+        .map(|row| {
+            let value =
+                handloom_core::project::shell::quote_all(row.value.iter().map(String::as_str));
+            (text::safe(&row.name), text::safe(&value), row.from.as_str())
+        })
+        .collect();
+    let width = |column: fn(&(String, String, &str)) -> usize| {
+        shown.iter().map(column).max().unwrap_or(0).min(44)
+    };
+    let (names, values) = (
+        width(|row| row.0.chars().count()),
+        width(|row| row.1.chars().count()),
+    );
+    for (name, value, from) in &shown {
+        let line = format!(
+            "  {}{:pad$}  {value:values$}  {}",
+            ui.out.paint(Role::Name, name),
+            "",
+            ui.out.paint(Role::Faint, &text::safe(from)),
+            pad = names.saturating_sub(name.chars().count()),
+        );
+        out.push_str(line.trim_end());
+        out.push('\n');
+    }
+}

@@ -1,0 +1,49 @@
+//! `handloom tidy`: lay the descriptions of a project out in the one standard way.
+
+use std::process::ExitCode;
+
+use handloom_core::language::tidy;
+
+use crate::arguments::Common;
+use crate::arguments::TidyArguments;
+use crate::context::Located;
+use crate::context::Opened;
+use crate::failure::Failure;
+use crate::failure::RECIPE;
+use crate::ui::Ui;
+use crate::ui::text;
+
+/// Carries the command out.
+pub fn run(common: &Common, arguments: &TidyArguments, ui: Ui) -> Result<ExitCode, Failure> {
+    let opened = Opened::open(Located::find(common)?, common, ui, false)?;
+    let mut changed = 0;
+    for name in &opened.description.files {
+        let path = opened.located.root.join(name);
+        let before = std::fs::read_to_string(&path)
+            .map_err(|error| Failure::io(format!("can't read `{name}`"), error))?;
+        let Some(after) = tidy(&before) else { continue };
+        if after == before {
+            continue;
+        }
+        changed += 1;
+        if arguments.check {
+            ui.print(&format!(
+                "{} is not laid out in the standard way\n",
+                text::safe(name)
+            ))?;
+            continue;
+        }
+        // Beside and renamed, so that a full disk cannot cost the description.
+        let beside = path.with_extension("loom.new");
+        std::fs::write(&beside, &after)
+            .and_then(|()| std::fs::rename(&beside, &path))
+            .map_err(|error| Failure::io(format!("can't write `{name}`"), error))?;
+        ui.print(&format!("laid out {}\n", text::safe(name)))?;
+    }
+    if changed == 0 {
+        ui.print("all is laid out in the standard way\n")?;
+    } else if arguments.check {
+        return Ok(ExitCode::from(RECIPE));
+    }
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,312 @@
+//! `handloom why`: every reason for one step, and the way to the source that caused it.
+
+use std::process::ExitCode;
+
+use serde::Serialize;
+use similar::ChangeTag;
+use similar::TextDiff;
+
+use handloom_core::graph::Node;
+use handloom_core::graph::Order;
+use handloom_core::project::Project;
+use handloom_core::project::StepId;
+use handloom_core::verdict::Reason;
+use handloom_core::verdict::ReasonKind;
+use handloom_core::weave::Prospect;
+use handloom_core::weave::Would;
+
+use crate::arguments::Common;
+use crate::arguments::Format;
+use crate::arguments::WhyArguments;
+use crate::commands::looking::Looking;
+use crate::commands::preview::because;
+use crate::commands::preview::open_steps;
+use crate::failure::Failure;
+use crate::ui::Ui;
+use crate::ui::style::Role;
+use crate::ui::text;
+
+#[derive(Serialize)]
+struct WhyJson<'a> {
+    step: String,
+    reasons: &'a [Reason],
+    would: &'static str,
+}
+
+/// Carries the command out.
+pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode, Failure> {
+    Looking::at(common, ui, |looking| {
+        let (order, prospects) = looking.outlook(std::slice::from_ref(&arguments.name), false)?;
+        let project = looking.project;
+        // The goal comes last, behind all that it waits for.
+        let Some(position) = prospects.len().checked_sub(1) else {
+            return Err(Failure::usage(
+                "that name stands for nothing",
+                "`handloom list --all` shows every file",
+            ));
+        };
+        let Node::Step(step) = prospects[position].node.node(project) else {
+            return Err(Failure::usage(
+                format!(
+                    "`{}` is a task, which runs each time it is asked for",
+                    arguments.name
+                ),
+                "name a file that a target makes",
+            ));
+        };
+        let name = prospects[position].node.name(project);
+        let last = last_reasons(looking, &name);
+        let reasons = if arguments.last {
+            &last
+        } else {
+            &prospects[position].reasons
+        };
+        if arguments.format == Format::Json {
+            let would = prospects[position].would.name();
+            ui.print_json(&WhyJson {
+                step: name,
+                reasons,
+                would,
+            })?;
+            return Ok(ExitCode::SUCCESS);
+        }
+        looking.warnings()?;
+        let mut out = String::new();
+        if arguments.last {
+            explain_last(looking, &name, &last, ui, &mut out);
+        } else {
+            explain(looking, &order, &prospects, position, step, ui, &mut out);
+        }
+        ui.print(&out)?;
+        Ok(ExitCode::SUCCESS)
+    })
+}
+
+fn last_reasons(looking: &Looking<'_, '_>, name: &str) -> Vec<Reason> {
+    let ledger = looking.opened.ledger.borrow();
+    ledger
+        .step(name)
+        .map(|record| {
+            record
+                .reasons()
+                .lines()
+                .filter_map(Reason::from_line)
+                .collect()
+        })
+        .unwrap_or_default()
+}
+
+fn explain_last(
+    looking: &Looking<'_, '_>,
+    name: &str,
+    reasons: &[Reason],
+    ui: Ui,
+    out: &mut String,
+) {
+    let ledger = looking.opened.ledger.borrow();
+    let Some(record) = ledger.step(name) else {
+        out.push_str(&format!(
+            "{} was never made\n",
+            ui.out.paint(Role::Name, &text::safe(name))
+        ));
+        return;
+    };
+    #[expect(
+        clippy::cast_precision_loss,
+        reason = "nanoseconds of a job as seconds for people"
+    )]
+    let took = record.took() as f64 / 1e9;
+    out.push_str(&format!(
+        "{} ran {} and took {}, because\n",
+        ui.out.paint(Role::Name, &text::safe(name)),
+        when(record.ended_at()),
+        text::seconds(took)
+    ));
+    for reason in reasons {
+        out.push_str(&format!("  {}\n", text::safe(&reason.brief())));
+    }
+}
+
+/// How long ago.
+fn when(ended_at: i64) -> String {
+    let now = std::time::SystemTime::now()
+        .duration_since(std::time::UNIX_EPOCH)
+        .map_or(0, |since| {
+            i64::try_from(since.as_nanos()).unwrap_or(i64::MAX)
+        });
+    #[expect(clippy::cast_precision_loss, reason = "an age for people")]
+    let age = now.saturating_sub(ended_at) as f64 / 1e9;
+    if age < 1.0 {
+        "just now".to_owned()
+    } else if age < 172_800.0 {
+        format!("{} ago", text::seconds(age))
+    } else {
+        format!("{:.0} days ago", age / 86_400.0)
+    }
+}
+
+fn explain(
+    looking: &Looking<'_, '_>,
+    order: &Order,
+    prospects: &[Prospect],
+    position: usize,
+    step: StepId,
+    ui: Ui,
+    out: &mut String,
+) {
+    let project = looking.project;
+    let prospect = &prospects[position];
+    let name = ui
+        .out
+        .paint(Role::Name, &text::safe(&prospect.node.name(project)));
+    match prospect.would {
+        Would::Keep => kept(looking, step, &name, out),
+        Would::Run => {
+            out.push_str(&format!("{name} would run, because\n"));
+            for reason in &prospect.reasons {
+                tell(reason, ui, out);
+            }
+            if !prospect.open.is_empty() {
+                out.push_str("and what it is made from may change before:\n");
+                chain(project, order, prospects, prospect, ui, out);
+            }
+        }
+        Would::Maybe => {
+            out.push_str(&format!(
+                "{name} may run: it has no reason of its own, but what it is made from may change\n"
+            ));
+            chain(project, order, prospects, prospect, ui, out);
+        }
+    }
+}
+
+/// The way from a step down to the first that would run for a reason of its own.
+fn chain(
+    project: &Project<'_>,
+    order: &Order,
+    prospects: &[Prospect],
+    prospect: &Prospect,
+    ui: Ui,
+    out: &mut String,
+) {
+    let mut current = prospect;
+    let mut depth = 1;
+    loop {
+        let open = open_steps(project, order, prospects, current);
+        let next = open
+            .iter()
+            .map(|&at| &prospects[at])
+            .find(|before| !before.reasons.is_empty())
+            .or_else(|| open.first().map(|&at| &prospects[at]));
+        let Some(next) = next else { break };
+        let name = ui
+            .out
+            .paint(Role::Name, &text::safe(&next.node.name(project)));
+        let why = text::safe(&because(project, order, prospects, next));
+        let word = if next.would == Would::Run {
+            "would run"
+        } else {
+            "may run"
+        };
+        out.push_str(&format!(
+            "{:indent$}{name} {word}: {why}\n",
+            "",
+            indent = depth * 2
+        ));
+        if next.would == Would::Run && next.open.is_empty() {
+            break;
+        }
+        current = next;
+        depth += 1;
+        if depth > 40 {
+            out.push_str(&format!("{:indent$}…\n", "", indent = depth * 2));
+            break;
+        }
+    }
+}
+
+fn tell(reason: &Reason, ui: Ui, out: &mut String) {
+    out.push_str(&format!("  {}\n", text::safe(&reason.brief())));
+    let (was, now) = (reason.was.as_deref(), reason.now.as_deref());
+    if reason.kind == ReasonKind::RecipeChanged {
+        difference(was.unwrap_or_default(), now.unwrap_or_default(), ui, out);
+        return;
+    }
+    let line = match (was, now) {
+        (Some(was), Some(now)) => format!("was {was}, is {now}"),
+        (Some(was), None) => format!("was {was}"),
+        (None, Some(now)) => format!("is {now}"),
+        (None, None) => return,
+    };
+    out.push_str(&format!(
+        "    {}\n",
+        ui.out.paint(Role::Faint, &text::safe(&line))
+    ));
+}
+
+/// Two recipes, line by line: what went, what came.
+fn difference(was: &str, now: &str, ui: Ui, out: &mut String) {
+    let diff = TextDiff::from_lines(was, now);
+    for change in diff.iter_all_changes() {
+        let line = text::safe(change.value().trim_end_matches('\n'));
+        let (mark, role) = match change.tag() {
+            ChangeTag::Delete => ("was", Role::Failed),
+            ChangeTag::Insert => ("now", Role::Made),
+            ChangeTag::Equal => ("   ", Role::Faint),
+        };
+        out.push_str(&format!(
+            "    {}\n",
+            ui.out.paint(role, format!("{mark} {line}").trim_end())
+        ));
+    }
+}
+
+fn kept(looking: &Looking<'_, '_>, step: StepId, name: &str, out: &mut String) {
+    const MOST: usize = 20;
+    let project = looking.project;
+    out.push_str(&format!(
+        "{name} would be kept: nothing it was made from differs\n"
+    ));
+    let ledger = looking.opened.ledger.borrow();
+    let Some(record) = ledger.step(project.step_name(step)) else {
+        return;
+    };
+    #[expect(
+        clippy::cast_precision_loss,
+        reason = "nanoseconds of a job as seconds for people"
+    )]
+    let took = record.took() as f64 / 1e9;
+    out.push_str(&format!(
+        "  it last ran {} and took {}\n",
+        when(record.ended_at()),
+        text::seconds(took)
+    ));
+    let lists: [(&str, Vec<&str>); 3] = [
+        ("made from", record.needs().map(|edge| edge.path).collect()),
+        (
+            "learned of",
+            record.learned().map(|edge| edge.path).collect(),
+        ),
+        (
+            "given",
+            record.givens().iter().map(|(key, _)| *key).collect(),
+        ),
+    ];
+    for (title, paths) in lists {
+        if paths.is_empty() {
+            continue;
+        }
+        let mut names: Vec<String> = paths
+            .iter()
+            .take(MOST)
+            .map(|path| text::safe(path))
+            .collect();
+        if paths.len() > MOST {
+            names.push(format!("… and {} more", paths.len() - MOST));
+        }
+        for (at, line) in text::paragraph(&names, 80).iter().enumerate() {
+            let title = if at == 0 { title } else { "" };
+            out.push_str(&format!("  {title:<10}  {line}\n"));
+        }
+    }
+}

@@ -1,0 +1,196 @@
+//! What a run would do now, without doing it and without writing anything.
+
+use crate::content::State;
+use crate::graph::Node;
+use crate::graph::NodeId;
+use crate::graph::Order;
+use crate::project::Project;
+use crate::project::StepId;
+use crate::project::values::Vars;
+use crate::verdict::Reason;
+use crate::verdict::ReasonKind;
+use crate::weave::around::Around;
+use crate::weave::facts::Scratch;
+use crate::weave::facts::Sheets;
+use crate::weave::states::States;
+
+/// What would become of a step or task.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Would {
+    /// It would run.
+    Run,
+    /// It runs if something that would run before it comes out differently.
+    Maybe,
+    /// It would be kept.
+    Keep,
+}
+
+impl Would {
+    /// Its name in JSON.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Run => "run",
+            Self::Maybe => "maybe",
+            Self::Keep => "keep",
+        }
+    }
+}
+
+/// What would become of the node at one position of an order.
+#[derive(Clone, Debug)]
+pub struct Prospect {
+    /// The node.
+    pub node: NodeId,
+    /// What would become of it.
+    pub would: Would,
+    /// Its reasons, as far as they are certain.
+    pub reasons: Vec<Reason>,
+    /// Positions of those that it waits for and that would or may run.
+    pub open: Vec<usize>,
+}
+
+/// What would become of everything that an order holds; `None` when a description is wrong, which is
+/// reported. Steps in `asked` would run in any case.
+#[must_use]
+pub fn outlook<'d>(
+    project: &Project<'d>,
+    vars: &Vars<'d>,
+    around: &Around<'_>,
+    order: &Order,
+    asked: &[NodeId],
+    threads: usize,
+) -> Option<Vec<Prospect>> {
+    let mut states = States::new(around.disk, around.clock, around.ledger);
+    states.survey(project, order, threads);
+    let sheets = Sheets::new(vars, project);
+    let mut scratch = Scratch::default();
+    let mut prospects: Vec<Prospect> = Vec::with_capacity(order.nodes.len());
+    for (position, &node) in order.nodes.iter().enumerate() {
+        let mut open: Vec<usize> = order
+            .waits_for(position)
+            .iter()
+            .map(|&before| before as usize)
+            .filter(|&before| prospects[before].would != Would::Keep)
+            .filter(|&before| !matches!(order.nodes[before].node(project), Node::Task(_)))
+            .collect();
+        open.dedup();
+        let prospect = match node.node(project) {
+            Node::Task(_) => Prospect {
+                node,
+                would: Would::Run,
+                reasons: Vec::new(),
+                open,
+            },
+            Node::Set(_) => Prospect {
+                node,
+                would: if open.is_empty() {
+                    Would::Keep
+                } else {
+                    Would::Maybe
+                },
+                reasons: Vec::new(),
+                open,
+            },
+            Node::Step(step) => {
+                let all = {
+                    let ledger = around.ledger.borrow();
+                    sheets.reasons(step, &states, asked.contains(&node), &ledger, &mut scratch)?
+                };
+                let reasons: Vec<Reason> = all
+                    .into_iter()
+                    .filter(|reason| {
+                        open.is_empty() || is_certain(project, order, &prospects, step, reason)
+                    })
+                    .collect();
+                let would = match (reasons.is_empty(), open.is_empty()) {
+                    (false, _) => Would::Run,
+                    (true, false) => Would::Maybe,
+                    (true, true) => Would::Keep,
+                };
+                Prospect {
+                    node,
+                    would,
+                    reasons,
+                    open,
+                }
+            }
+        };
+        prospects.push(prospect);
+    }
+    report_missing(project, vars, &states, order, &prospects);
+    Some(prospects)
+}
+
+/// A difference in something that would itself be made before says nothing yet.
+fn is_certain(
+    project: &Project<'_>,
+    order: &Order,
+    prospects: &[Prospect],
+    step: StepId,
+    reason: &Reason,
+) -> bool {
+    let by_content = matches!(
+        reason.kind,
+        ReasonKind::PrerequisiteChanged | ReasonKind::LearnedChanged | ReasonKind::LearnedMissing
+    );
+    if !by_content {
+        return true;
+    }
+    let Some(path) = reason.path.as_deref() else {
+        return true;
+    };
+    let makers: Vec<StepId> = match project
+        .paths
+        .find(path)
+        .and_then(|path| project.maker(path))
+    {
+        Some(maker) => vec![maker],
+        None if path.ends_with('/') => project
+            .outputs_in(path)
+            .filter_map(|inside| project.maker(inside))
+            .collect(),
+        None => return true,
+    };
+    !makers.iter().any(|&maker| {
+        maker != step
+            && prospects.iter().enumerate().any(|(position, prospect)| {
+                order.nodes[position] == NodeId::step(maker) && prospect.would != Would::Keep
+            })
+    })
+}
+
+/// Prerequisites that are neither there nor made would stop a run; they are told as warnings here.
+fn report_missing(
+    project: &Project<'_>,
+    vars: &Vars<'_>,
+    states: &States<'_>,
+    order: &Order,
+    prospects: &[Prospect],
+) {
+    for (position, prospect) in prospects.iter().enumerate() {
+        let Node::Step(step) = order.nodes[position].node(project) else {
+            continue;
+        };
+        if prospect.would == Would::Keep {
+            continue;
+        }
+        for (_, path) in project.open_needs(project.step_needs(project.step(step))) {
+            let made = project.maker(path).is_some()
+                || project.outputs_in(project.paths.get(path)).next().is_some();
+            if !made && *states.get(path) == State::Missing {
+                let span = project.decl(project.step(step)).syntax.span;
+                vars.report(
+                    crate::text::Diagnostic::warning(
+                        span,
+                        format!(
+                            "`{}` is needed, but it is not there and no target makes it",
+                            project.paths.get(path)
+                        ),
+                    )
+                    .help("a run would stop here"),
+                );
+            }
+        }
+    }
+}
