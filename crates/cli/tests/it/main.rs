@@ -5,6 +5,7 @@
 mod bed;
 mod changes;
 mod demo;
+mod documents;
 mod failures;
 mod language;
 mod names;

@@ -280,6 +280,9 @@ impl Matcher<'_> {
     ) -> bool {
         let mut end = from;
         loop {
+            if self.partial && end == self.path.len() {
+                return true;
+            }
             let slash_end = hole.is_some() && self.path[..end].ends_with('/');
             if !slash_end {
                 let kept = hole.map(|hole| self.captures[hole]);

@@ -1,0 +1,140 @@
+//! The examples in docs/language.md do what is said there, and the editors' grammars know the words.
+
+use std::path::PathBuf;
+
+use crate::bed::Bed;
+
+fn root() -> PathBuf {
+    PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/../.."))
+}
+
+/// A comment in front of an example: what to prepare, and what must come of it.
+#[derive(Debug, Default)]
+struct Directions {
+    files: Vec<String>,
+    weaves: Vec<String>,
+    holds: Vec<String>,
+    runs: Vec<String>,
+    wrong: Option<String>,
+}
+
+fn words(text: &str) -> Vec<String> {
+    let mut quoted = false;
+    let mut words = vec![String::new()];
+    for c in text.trim().chars() {
+        match c {
+            '\'' => quoted = !quoted,
+            ' ' if !quoted => words.push(String::new()),
+            c => words.last_mut().unwrap().push(c),
+        }
+    }
+    words
+}
+
+fn directions(comment: &str) -> Directions {
+    let mut found = Directions::default();
+    for part in comment.split("; ") {
+        let (key, rest) = part.split_once(':').unwrap();
+        match key.trim() {
+            "files" => found.files = words(rest),
+            "weaves" => found.weaves = words(rest),
+            "holds" => found.holds.push(rest.trim().to_owned()),
+            "runs" => found.runs = words(rest),
+            "wrong" => found.wrong = Some(rest.trim().to_owned()),
+            other => panic!("unknown direction {other}"),
+        }
+    }
+    found
+}
+
+#[test]
+fn every_example_of_the_language_does_what_is_said() {
+    let text = std::fs::read_to_string(root().join("docs/language.md")).unwrap();
+    let mut comment = Directions::default();
+    let mut count = 0;
+    let mut lines = text.lines();
+    while let Some(line) = lines.next() {
+        if let Some(inner) = line.strip_prefix("<!-- ") {
+            comment = directions(inner.trim_end_matches(" -->"));
+        }
+        if line == "```loom" {
+            let example: Vec<&str> = lines.by_ref().take_while(|line| *line != "```").collect();
+            check(&example.join("\n"), &std::mem::take(&mut comment));
+            count += 1;
+        }
+    }
+    assert!(count >= 20, "only {count} examples were found");
+}
+
+fn check(example: &str, directions: &Directions) {
+    let bed = Bed::new(&format!("{example}\n"));
+    for file in &directions.files {
+        let text = match file.rsplit('.').next() {
+            Some("loom") => "",
+            Some("sh") => "cat\n",
+            _ => "text\n",
+        };
+        bed.write(file, text);
+    }
+    if let Some(wrong) = &directions.wrong {
+        bed.run(&["list"]).status(2).says(&[wrong]);
+        return;
+    }
+    bed.run(&["list"]).status(0);
+    if !directions.weaves.is_empty() {
+        let names: Vec<&str> = directions.weaves.iter().map(String::as_str).collect();
+        let run = bed.run(&names).status(0);
+        let made: String = names.iter().map(|name| bed.read(name)).collect();
+        for text in &directions.holds {
+            assert!(made.contains(text), "`{text}` is not in:\n{made}\n{}", run.shown());
+        }
+    }
+    if !directions.runs.is_empty() {
+        let mut arguments = vec!["run"];
+        arguments.extend(directions.runs.iter().map(String::as_str));
+        bed.run(&arguments).status(0);
+    }
+    // Every example is written in the standard layout of its kind, or can be laid out in it.
+    bed.run(&["tidy"]).status(0);
+    bed.run(&["tidy", "--check"]).status(0);
+    bed.run(&["list"]).status(0);
+}
+
+#[test]
+fn the_shipped_descriptions_are_laid_out_in_the_standard_way() {
+    let text = std::fs::read_to_string(root().join("examples/almanac/hand.loom")).unwrap();
+    let bed = Bed::new(&text);
+    bed.run(&["tidy"]).status(0).says(&["all is laid out in the standard way"]);
+}
+
+#[test]
+fn the_editors_know_every_keyword() {
+    let grammar: serde_json::Value =
+        serde_json::from_str(&std::fs::read_to_string(root().join("editors/handloom.tmLanguage.json")).unwrap()).unwrap();
+    let vim = std::fs::read_to_string(root().join("editors/vim/syntax/handloom.vim")).unwrap();
+    let all = grammar.to_string();
+    for keyword in [
+        "let", "default", "target", "task", "include", "recipes", "supply", "language", "about", "needs", "after",
+        "each", "learn", "given", "env", "in", "when", "uses", "limit", "retry", "terminal", "remember", "steps",
+        "finally", "recipe",
+    ] {
+        assert!(all.contains(keyword), "{keyword} is not in the TextMate grammar");
+        assert!(vim.contains(keyword), "{keyword} is not in the Vim syntax");
+    }
+    // Every pattern is a regular expression that finds what it is named after in the demonstration.
+    let loom = std::fs::read_to_string(root().join("examples/almanac/hand.loom")).unwrap();
+    let mut checked = 0;
+    for (name, rule) in grammar["repository"].as_object().unwrap() {
+        for pattern in rule["patterns"].as_array().unwrap() {
+            for key in ["match", "begin"] {
+                let Some(source) = pattern[key].as_str() else { continue };
+                let regex = fancy_regex::Regex::new(&format!("(?m){source}"));
+                let regex = regex.unwrap_or_else(|error| panic!("{name}: {error}"));
+                let sample = pattern["x-sample"].as_str().unwrap_or(&loom);
+                assert!(regex.is_match(sample).unwrap(), "{name}: `{source}` finds nothing");
+                checked += 1;
+            }
+        }
+    }
+    assert!(checked >= 8, "only {checked} patterns");
+}

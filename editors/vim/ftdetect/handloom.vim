@@ -1,0 +1,1 @@
+autocmd BufNewFile,BufRead hand.loom,*.loom setfiletype handloom

@@ -1,0 +1,25 @@
+" Syntax of hand.loom descriptions.
+if exists("b:current_syntax")
+  finish
+endif
+
+syn match   loomComment  "\(^\|\s\)#.*$"
+syn match   loomTop      "^\(let\|default\|target\|task\|include\|recipes\|supply\|language\)\>"
+syn match   loomClause   "^\s\+\(about\|needs\|after\|each\|learn\|given\|let\|env\|in\|when\|uses\|limit\|retry\|terminal\|remember\|steps\|finally\|recipe\)\>"
+syn match   loomOperator "\s\(one of\|files\|except\|or\|output\|match\|into\|when\|is\|not\|has\|and\|with\|lines\|watched\)\s"
+syn match   loomLabel    "\<[A-Za-z_][A-Za-z0-9_-]*:\(\s\)\@="
+syn match   loomVariable "@{[^}]*}"
+syn match   loomHole     "<[A-Za-z_][A-Za-z0-9_-]*\(\*\*\)\?>"
+syn region  loomString   start=+"+ skip=+\\"+ end=+"+ oneline contains=loomVariable
+syn region  loomString   start=+'+ end=+'+ oneline
+
+hi def link loomComment  Comment
+hi def link loomTop      Keyword
+hi def link loomClause   Keyword
+hi def link loomOperator Operator
+hi def link loomLabel    Tag
+hi def link loomVariable Identifier
+hi def link loomHole     Special
+hi def link loomString   String
+
+let b:current_syntax = "handloom"
