@@ -1,13 +1,16 @@
 //! Checks of every recipe's names, without working out a value: a misspelt variable is reported
 //! before anything runs, also in a step that nobody asked for.
 
+use crate::language::Name;
 use crate::language::Piece;
 use crate::language::Script;
+use crate::language::TopItem;
 use crate::language::VarRef;
 use crate::language::Word;
 use crate::project::build::Project;
 use crate::project::decl::Clauses;
 use crate::project::decl::script_names;
+use crate::project::script::duration;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::script::interpreter;
@@ -15,6 +18,7 @@ use crate::project::shell::is_shell;
 use crate::project::value::Value;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
+use crate::text::nearest;
 
 /// Reports unknown names in recipes, and variables in quotes of recipes that are no shell scripts.
 pub fn check_names<'d>(vars: &Vars<'d>, project: &Project<'d>) {
@@ -65,6 +69,7 @@ fn is_plain(clauses: &Clauses<'_>) -> bool {
     };
     clauses.env.is_empty()
         && clauses.folder.is_none()
+        && clauses.running.is_empty()
         && clauses.finally.is_none()
         && clauses.recipe.is_none_or(own)
 }
@@ -78,6 +83,7 @@ fn check<'d>(vars: &Vars<'d>, part: PartId, names: &[&str], clauses: &Clauses<'d
     known
         .placeholders
         .extend(clauses.lets.iter().map(|own| &*own.name.text));
+    known.running(clauses);
     for word in clauses
         .env
         .iter()
@@ -91,13 +97,80 @@ fn check<'d>(vars: &Vars<'d>, part: PartId, names: &[&str], clauses: &Clauses<'d
     }
 }
 
+/// An amount of a supply: a whole number from 1, or bytes for memory.
+#[must_use]
+pub fn amount_of(supply: &str, text: &str) -> Option<u64> {
+    let (digits, unit) = match text.char_indices().next_back()? {
+        (at, 'K') => (&text[..at], 1 << 10),
+        (at, 'M') => (&text[..at], 1 << 20),
+        (at, 'G') => (&text[..at], 1 << 30),
+        _ => (text, 1),
+    };
+    if unit > 1 && supply != "memory" {
+        return None;
+    }
+    digits.parse::<u64>().ok()?.checked_mul(unit).filter(|&amount| amount > 0)
+}
+
 struct Known<'a, 'd> {
     vars: &'a Vars<'d>,
     frame: Frame<'a>,
     placeholders: Vec<&'a str>,
 }
 
-impl Known<'_, '_> {
+impl<'d> Known<'_, 'd> {
+    /// Amounts, times and numbers that can be told now.
+    fn running(&self, clauses: &Clauses<'d>) {
+        let running = &clauses.running;
+        let single = |word: &'d Word| Some((word, self.vars.literal(word)?));
+        for (name, amount) in &running.uses {
+            self.supply(name);
+            if let Some((word, text)) = single(amount)
+                && amount_of(&name.text, text).is_none()
+            {
+                let help = match &*name.text {
+                    "memory" => "write a number with `K`, `M` or `G`, such as `memory=4G`",
+                    _ => "write a whole number from 1, such as `cores=2`",
+                };
+                self.vars.report(Diagnostic::error(word.span, format!("`{text}` is no amount of {}", name.text)).help(help));
+            }
+        }
+        if let Some((word, text)) = running.limit.and_then(single)
+            && duration(text).is_none()
+        {
+            self.vars.report(
+                Diagnostic::error(word.span, format!("`{text}` is no time"))
+                    .help("write a number and `s`, `m` or `h`, such as `90s`"),
+            );
+        }
+        if let Some((word, text)) = running.retry.and_then(single)
+            && text.parse::<u32>().is_err()
+        {
+            self.vars.report(
+                Diagnostic::error(word.span, format!("`{text}` is no number of tries"))
+                    .help("write how often to try again, such as `retry 2`"),
+            );
+        }
+    }
+
+    fn supply(&self, name: &Name) {
+        let mut known: Vec<&str> = vec!["cores", "memory"];
+        for part in &self.vars.description.parts {
+            known.extend(part.items.iter().filter_map(|item| match item {
+                TopItem::Supply(name, _) => Some(&*name.text),
+                _ => None,
+            }));
+        }
+        if !known.contains(&&*name.text) {
+            let help = match nearest(&name.text, known.iter().copied()) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => format!("say how much there is, at the left edge: `supply {} = 1`", name.text),
+            };
+            self.vars
+                .report(Diagnostic::error(name.span, format!("there is no supply called `{}`", name.text)).help(help));
+        }
+    }
+
     fn word(&self, word: &Word) {
         if let crate::language::WordKind::Mixed(parts) = &word.kind {
             for part in parts {

@@ -23,7 +23,6 @@ use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::value::Value;
 use crate::project::values::Vars;
-use crate::text::Diagnostic;
 use crate::text::Span;
 
 /// What `uses`, `limit` and `retry` say: how a job may run, no part of what it makes.
@@ -35,6 +34,14 @@ pub struct Running<'d> {
     pub limit: Option<&'d Word>,
     /// `retry 2`
     pub retry: Option<&'d Word>,
+}
+
+impl Running<'_> {
+    /// Whether nothing is said.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.uses.is_empty() && self.limit.is_none() && self.retry.is_none()
+    }
 }
 
 /// The clauses of a `target` or a `task`, by kind.
@@ -314,13 +321,7 @@ pub fn own_let<'a, 'd: 'a>(
             None => match vars.lookup(frame.part, name) {
                 Some(before) => before?,
                 None => {
-                    vars.report(
-                        Diagnostic::error(
-                            definition.name.span,
-                            format!("there is no `{name}` to add to"),
-                        )
-                        .help(format!("set it first with `let {name} = …`")),
-                    );
+                    vars.nothing_to_add_to(definition);
                     return None;
                 }
             },

@@ -719,6 +719,13 @@ impl<'v, 'd> Expander<'v, 'd> {
 
 /// Reports a hole that no `each` of a target fills.
 pub fn unfilled_hole(vars: &Vars<'_>, decl: &Decl<'_>, name: &str, span: Span) {
+    if !crate::language::is_name(name) {
+        vars.report(
+            Diagnostic::error(span, "`<` does not begin a hole here: a hole is a name in `<…>`")
+                .help("write `<name>`, or put the word in quotes if its characters are meant as they stand"),
+        );
+        return;
+    }
     let help = match nearest(name, decl.holes.iter().map(String::as_str)) {
         Some(near) => format!("did you mean `<{near}>`?"),
         None if decl.holes.is_empty() => {

@@ -7,11 +7,11 @@
 //! *script* has everything put in, and is made only for a step that runs.
 
 use std::fmt::Write;
+use std::time::Duration;
 
 use crate::language::LearnHow;
 use crate::language::Piece;
 use crate::language::Script;
-use crate::language::TopItem;
 use crate::language::VarRef;
 use crate::language::Word;
 use crate::project::build::Project;
@@ -35,16 +35,11 @@ use crate::text::Diagnostic;
 pub fn default_interpreter(vars: &Vars<'_>, part: PartId) -> Option<Vec<String>> {
     let mut at = Some(part);
     while let Some(id) = at {
-        let part = &vars.description.parts[id.index()];
-        let found = part.items.iter().rev().find_map(|item| match item {
-            TopItem::Recipes(words) => Some(words),
-            _ => None,
-        });
-        if let Some(words) = found {
+        if let Some(words) = vars.own_interpreter(id) {
             let value = vars.words(words, &Frame::of(id))?;
             return Some(value.texts().map(str::to_owned).collect());
         }
-        at = part.parent;
+        at = vars.description.parts[id.index()].parent;
     }
     Some(vec!["sh".to_owned(), "-eu".to_owned()])
 }
@@ -482,4 +477,43 @@ pub fn usage(vars: &Vars<'_>, decl: &TaskDecl<'_>) -> String {
         }
     }
     usage
+}
+
+/// A time such as `90s`, `5m`, `2h` or `1m30s`; `None` for anything else.
+#[must_use]
+pub fn duration(text: &str) -> Option<Duration> {
+    let mut total = 0.0;
+    let mut rest = text;
+    while !rest.is_empty() {
+        let digits = rest.find(|c: char| !c.is_ascii_digit() && c != '.')?;
+        let number: f64 = rest[..digits].parse().ok()?;
+        let unit = match rest.as_bytes()[digits] {
+            b's' => 1.0,
+            b'm' => 60.0,
+            b'h' => 3600.0,
+            _ => return None,
+        };
+        total += number * unit;
+        rest = &rest[digits + 1..];
+    }
+    (total > 0.0)
+        .then(|| Duration::try_from_secs_f64(total).ok())
+        .flatten()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use super::duration;
+
+    #[test]
+    fn times() {
+        assert_eq!(duration("90s"), Some(Duration::from_secs(90)));
+        assert_eq!(duration("1m30s"), Some(Duration::from_secs(90)));
+        assert_eq!(duration("0.5h"), Some(Duration::from_secs(1800)));
+        for wrong in ["", "90", "s", "0s", "1d", "-1s", "9e99h", "1é"] {
+            assert_eq!(duration(wrong), None, "{wrong}");
+        }
+    }
 }

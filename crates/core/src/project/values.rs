@@ -61,6 +61,8 @@ pub struct Vars<'d> {
     pub folders: &'d Folders<'d>,
     outside: &'d SetOutside,
     scopes: Vec<Scope<'d>>,
+    /// The words of each part's `recipes with`.
+    interpreters: Vec<Option<&'d [Word]>>,
     known: RefCell<HashMap<(PartId, &'d str), Slot>>,
     /// How many variables are being worked out, one for another.
     depth: Cell<usize>,
@@ -77,9 +79,14 @@ impl<'d> Vars<'d> {
         folders: &'d Folders<'d>,
     ) -> Self {
         let mut scopes = Vec::with_capacity(description.parts.len());
+        let mut interpreters = Vec::with_capacity(description.parts.len());
         for part in &description.parts {
             let mut scope = Scope::new();
+            let mut interpreter = None;
             for item in &part.items {
+                if let TopItem::Recipes(words) = item {
+                    interpreter = Some(words.as_slice());
+                }
                 if let TopItem::Let(definition) = item {
                     scope
                         .entry(&definition.name.text)
@@ -88,6 +95,7 @@ impl<'d> Vars<'d> {
                 }
             }
             scopes.push(scope);
+            interpreters.push(interpreter);
         }
         let vars = Self {
             description,
@@ -95,6 +103,7 @@ impl<'d> Vars<'d> {
             folders,
             outside,
             scopes,
+            interpreters,
             known: RefCell::default(),
             depth: Cell::new(0),
             diagnostics: RefCell::default(),
@@ -120,6 +129,11 @@ impl<'d> Vars<'d> {
         }
     }
 
+    /// The words of a part's own `recipes with`.
+    pub fn own_interpreter(&self, part: PartId) -> Option<&'d [Word]> {
+        self.interpreters[part.index()]
+    }
+
     /// Every variable that can be set from outside, with its part.
     pub fn declared(&self) -> impl Iterator<Item = (PartId, &'d str, &[&'d Let])> {
         (0..)
@@ -133,8 +147,12 @@ impl<'d> Vars<'d> {
     }
 
     fn check_definitions(&self) {
-        for scope in &self.scopes {
-            for definitions in scope.values() {
+        for (scope, part) in self.scopes.iter().zip(&self.description.parts) {
+            for (name, definitions) in scope {
+                let above = part.parent.is_some_and(|above| self.is_known(above, name));
+                if !above && definitions.iter().all(|definition| definition.how == LetHow::Add) {
+                    self.nothing_to_add_to(definitions[0]);
+                }
                 let mut base = definitions.iter().filter(|definition| {
                     definition.when.is_none() && definition.how != LetHow::Add
                 });
@@ -336,13 +354,7 @@ impl<'d> Vars<'d> {
                 match above.and_then(|above| self.lookup(above, name)) {
                     Some(found) => found?,
                     None => {
-                        self.report(
-                            Diagnostic::error(
-                                definition.name.span,
-                                format!("there is no `{name}` to add to"),
-                            )
-                            .help(format!("set it first with `let {name} = …`")),
-                        );
+                        self.nothing_to_add_to(definition);
                         return None;
                     }
                 }
@@ -357,6 +369,15 @@ impl<'d> Vars<'d> {
                 .collect(),
             list: true,
         })
+    }
+
+    /// Reports a `+=` for a variable that has no value before it.
+    pub fn nothing_to_add_to(&self, definition: &Let) {
+        let name = &definition.name.text;
+        self.report(
+            Diagnostic::error(definition.name.span, format!("there is no `{name}` to add to"))
+                .help(format!("set it first with `let {name} = …`")),
+        );
     }
 
     /// Refuses a value from outside that is none of a variable's words.

@@ -2,5 +2,8 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+mod corpus;
+mod grammar;
 mod histories;
+mod looking;
 mod made_up;

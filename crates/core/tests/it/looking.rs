@@ -1,0 +1,79 @@
+//! A description on a made-up machine, worked out and checked without running anything.
+
+use std::cell::RefCell;
+
+use handloom_core::graph;
+use handloom_core::ledger::Ledger;
+use handloom_core::project::Build;
+use handloom_core::project::Description;
+use handloom_core::project::Project;
+use handloom_core::project::folders::Folders;
+use handloom_core::project::overrides::SetOutside;
+use handloom_core::project::surroundings::Overrides;
+use handloom_core::project::values::Vars;
+use handloom_core::text::Diagnostic;
+use handloom_core::text::Sources;
+use handloom_core::weave::Around;
+
+use crate::made_up::Machine;
+
+/// Works a description out and hands the project over; gives what was found wrong.
+pub fn look(machine: &Machine, see: impl FnOnce(&Project<'_>, &Sources)) -> (Sources, Vec<Diagnostic>) {
+    let (ledger, _) = Ledger::open(machine.storage(), false).unwrap();
+    let ledger = RefCell::new(ledger);
+    let env = |_: &str| None;
+    let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned());
+    let (mut description, mut wrong) = Description::read(machine);
+    let (outside, more) = SetOutside::read(&mut description, &Overrides::default(), &around);
+    wrong.extend(more);
+    if wrong.is_empty() {
+        let folders = Folders::new(machine);
+        let vars = Vars::new(&description, &outside, &around, &folders);
+        let project = Build {
+            vars: &vars,
+            settled: None,
+        }
+        .project();
+        wrong.extend(vars.take_diagnostics());
+        if wrong.is_empty() {
+            for decl in &project.decls {
+                let _ = decl.sheet(&vars);
+            }
+            wrong.extend(vars.take_diagnostics());
+            let goals = graph::default_goals(&project, handloom_core::project::PartId::ROOT, "");
+            let all: Vec<_> = goals
+                .into_iter()
+                .chain((0..project.steps.len()).map(|index| graph::NodeId(u32::try_from(index).unwrap())))
+                .collect();
+            if let Err(cycle) = graph::order(&project, &all) {
+                wrong.push(graph::describe_cycle(&project, &cycle));
+            }
+        }
+        see(&project, &description.sources);
+    }
+    (description.sources, wrong)
+}
+
+/// Diagnostics as short lines: place, title, help.
+pub fn lines(sources: &Sources, diagnostics: &[Diagnostic]) -> String {
+    let mut out = String::new();
+    for diagnostic in diagnostics {
+        let kind = if diagnostic.is_error() { "error" } else { "warning" };
+        match &diagnostic.primary {
+            Some(primary) => {
+                let place = sources.place(primary.span);
+                let name = &sources.get(primary.span.source).name;
+                let marked = sources.slice(primary.span).lines().next().unwrap_or_default();
+                out += &format!("{name}:{}:{} {kind} at `{marked}`: {}\n", place.line, place.column, diagnostic.title);
+            }
+            None => out += &format!("{kind}: {}\n", diagnostic.title),
+        }
+        for context in &diagnostic.context {
+            out += &format!("  also {}: {}\n", sources.name_and_line(context.span), context.text);
+        }
+        if let Some(help) = &diagnostic.help {
+            out += &format!("  {help}\n");
+        }
+    }
+    out
+}
