@@ -86,7 +86,11 @@ fn check(example: &str, directions: &Directions) {
         let run = bed.run(&names).status(0);
         let made: String = names.iter().map(|name| bed.read(name)).collect();
         for text in &directions.holds {
-            assert!(made.contains(text), "`{text}` is not in:\n{made}\n{}", run.shown());
+            assert!(
+                made.contains(text),
+                "`{text}` is not in:\n{made}\n{}",
+                run.shown()
+            );
         }
     }
     if !directions.runs.is_empty() {
@@ -104,21 +108,28 @@ fn check(example: &str, directions: &Directions) {
 fn the_shipped_descriptions_are_laid_out_in_the_standard_way() {
     let text = std::fs::read_to_string(root().join("examples/almanac/hand.loom")).unwrap();
     let bed = Bed::new(&text);
-    bed.run(&["tidy"]).status(0).says(&["all is laid out in the standard way"]);
+    bed.run(&["tidy"])
+        .status(0)
+        .says(&["all is laid out in the standard way"]);
 }
 
 #[test]
 fn the_editors_know_every_keyword() {
-    let grammar: serde_json::Value =
-        serde_json::from_str(&std::fs::read_to_string(root().join("editors/handloom.tmLanguage.json")).unwrap()).unwrap();
+    let grammar: serde_json::Value = serde_json::from_str(
+        &std::fs::read_to_string(root().join("editors/handloom.tmLanguage.json")).unwrap(),
+    )
+    .unwrap();
     let vim = std::fs::read_to_string(root().join("editors/vim/syntax/handloom.vim")).unwrap();
     let all = grammar.to_string();
     for keyword in [
-        "let", "default", "target", "task", "include", "recipes", "supply", "language", "about", "needs", "after",
-        "each", "learn", "given", "env", "in", "when", "uses", "limit", "retry", "terminal", "remember", "steps",
-        "finally", "recipe",
+        "let", "default", "target", "task", "include", "recipes", "supply", "language", "about",
+        "needs", "after", "each", "learn", "given", "env", "in", "when", "uses", "limit", "retry",
+        "terminal", "remember", "steps", "finally", "recipe",
     ] {
-        assert!(all.contains(keyword), "{keyword} is not in the TextMate grammar");
+        assert!(
+            all.contains(keyword),
+            "{keyword} is not in the TextMate grammar"
+        );
         assert!(vim.contains(keyword), "{keyword} is not in the Vim syntax");
     }
     // Every pattern is a regular expression that finds what it is named after in the demonstration.
@@ -127,11 +138,16 @@ fn the_editors_know_every_keyword() {
     for (name, rule) in grammar["repository"].as_object().unwrap() {
         for pattern in rule["patterns"].as_array().unwrap() {
             for key in ["match", "begin"] {
-                let Some(source) = pattern[key].as_str() else { continue };
+                let Some(source) = pattern[key].as_str() else {
+                    continue;
+                };
                 let regex = fancy_regex::Regex::new(&format!("(?m){source}"));
                 let regex = regex.unwrap_or_else(|error| panic!("{name}: {error}"));
                 let sample = pattern["x-sample"].as_str().unwrap_or(&loom);
-                assert!(regex.is_match(sample).unwrap(), "{name}: `{source}` finds nothing");
+                assert!(
+                    regex.is_match(sample).unwrap(),
+                    "{name}: `{source}` finds nothing"
+                );
                 checked += 1;
             }
         }

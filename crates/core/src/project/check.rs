@@ -10,9 +10,9 @@ use crate::language::Word;
 use crate::project::build::Project;
 use crate::project::decl::Clauses;
 use crate::project::decl::script_names;
-use crate::project::script::duration;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
+use crate::project::script::duration;
 use crate::project::script::interpreter;
 use crate::project::shell::is_shell;
 use crate::project::value::Value;
@@ -109,7 +109,11 @@ pub fn amount_of(supply: &str, text: &str) -> Option<u64> {
     if unit > 1 && supply != "memory" {
         return None;
     }
-    digits.parse::<u64>().ok()?.checked_mul(unit).filter(|&amount| amount > 0)
+    digits
+        .parse::<u64>()
+        .ok()?
+        .checked_mul(unit)
+        .filter(|&amount| amount > 0)
 }
 
 struct Known<'a, 'd> {
@@ -132,7 +136,10 @@ impl<'d> Known<'_, 'd> {
                     "memory" => "write a number with `K`, `M` or `G`, such as `memory=4G`",
                     _ => "write a whole number from 1, such as `cores=2`",
                 };
-                self.vars.report(Diagnostic::error(word.span, format!("`{text}` is no amount of {}", name.text)).help(help));
+                self.vars.report(
+                    Diagnostic::error(word.span, format!("`{text}` is no amount of {}", name.text))
+                        .help(help),
+                );
             }
         }
         if let Some((word, text)) = running.limit.and_then(single)
@@ -164,10 +171,18 @@ impl<'d> Known<'_, 'd> {
         if !known.contains(&&*name.text) {
             let help = match nearest(&name.text, known.iter().copied()) {
                 Some(near) => format!("did you mean `{near}`?"),
-                None => format!("say how much there is, at the left edge: `supply {} = 1`", name.text),
+                None => format!(
+                    "say how much there is, at the left edge: `supply {} = 1`",
+                    name.text
+                ),
             };
-            self.vars
-                .report(Diagnostic::error(name.span, format!("there is no supply called `{}`", name.text)).help(help));
+            self.vars.report(
+                Diagnostic::error(
+                    name.span,
+                    format!("there is no supply called `{}`", name.text),
+                )
+                .help(help),
+            );
         }
     }
 

@@ -150,7 +150,11 @@ impl<'d> Vars<'d> {
         for (scope, part) in self.scopes.iter().zip(&self.description.parts) {
             for (name, definitions) in scope {
                 let above = part.parent.is_some_and(|above| self.is_known(above, name));
-                if !above && definitions.iter().all(|definition| definition.how == LetHow::Add) {
+                if !above
+                    && definitions
+                        .iter()
+                        .all(|definition| definition.how == LetHow::Add)
+                {
                     self.nothing_to_add_to(definitions[0]);
                 }
                 let mut base = definitions.iter().filter(|definition| {
@@ -375,8 +379,11 @@ impl<'d> Vars<'d> {
     pub fn nothing_to_add_to(&self, definition: &Let) {
         let name = &definition.name.text;
         self.report(
-            Diagnostic::error(definition.name.span, format!("there is no `{name}` to add to"))
-                .help(format!("set it first with `let {name} = …`")),
+            Diagnostic::error(
+                definition.name.span,
+                format!("there is no `{name}` to add to"),
+            )
+            .help(format!("set it first with `let {name} = …`")),
         );
     }
 

@@ -11,11 +11,19 @@ use crate::made_up::Machine;
 const FILE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/corpus/mistakes.txt");
 
 /// The files that every case has beside its description.
-const SOURCES: [&str; 5] = ["src/lamp.c", "src/bulb.c", "logs/tarn.csv", "logs/holm.csv", "assets/a"];
+const SOURCES: [&str; 5] = [
+    "src/lamp.c",
+    "src/bulb.c",
+    "logs/tarn.csv",
+    "logs/holm.csv",
+    "assets/a",
+];
 
 fn answer(loom: &str) -> String {
-    let mut files: BTreeMap<String, Vec<u8>> =
-        SOURCES.iter().map(|path| ((*path).to_owned(), b"x".to_vec())).collect();
+    let mut files: BTreeMap<String, Vec<u8>> = SOURCES
+        .iter()
+        .map(|path| ((*path).to_owned(), b"x".to_vec()))
+        .collect();
     // `== PATH` in a case begins another file.
     let mut path = "hand.loom".to_owned();
     for line in loom.lines() {

@@ -14,23 +14,111 @@ use crate::made_up::Machine;
 
 /// Pieces that descriptions are made of, and some that they are not.
 const PIECES: &[&str] = &[
-    "let ", "target ", "task ", "default ", "include ", "supply ", "recipes with ", "language 1", "needs ", "after ",
-    "each ", "each x in ", "learn ", "lines ", "given env ", "given output ", "env A = ", "in ", "when ", "uses ",
-    "limit 9s", "retry 2", "terminal", "remember", "steps ", "finally: ", "recipe: ", "recipe with python3:", "about: ",
-    " = ", " += ", " one of ", "files ", "except ", "env ", " or ", "output ", "match ", " into ", " : ", " is ",
-    " is not ", " has ", " and ", " not ", "a", "b-c", "out/x", "src/<n>.c", "src/*.c", "<path**>", "**/", "[ab]",
-    "{a,b}", "\"q\"", "'s'", "\"@{a}\"", "@{a}", "@{a.stem}", "@{raw a}", "@{a.joined(\",\")}", "@{needs}", "@@{", "$x",
-    "label: ", "#c", " ", "  ", "\n", "\n  ", "\n    ", "\n\t", "\r\n", "\\", "é", "\u{a0}", "@{", "}", "\"", "'", "<", "[", "0",
+    "let ",
+    "target ",
+    "task ",
+    "default ",
+    "include ",
+    "supply ",
+    "recipes with ",
+    "language 1",
+    "needs ",
+    "after ",
+    "each ",
+    "each x in ",
+    "learn ",
+    "lines ",
+    "given env ",
+    "given output ",
+    "env A = ",
+    "in ",
+    "when ",
+    "uses ",
+    "limit 9s",
+    "retry 2",
+    "terminal",
+    "remember",
+    "steps ",
+    "finally: ",
+    "recipe: ",
+    "recipe with python3:",
+    "about: ",
+    " = ",
+    " += ",
+    " one of ",
+    "files ",
+    "except ",
+    "env ",
+    " or ",
+    "output ",
+    "match ",
+    " into ",
+    " : ",
+    " is ",
+    " is not ",
+    " has ",
+    " and ",
+    " not ",
+    "a",
+    "b-c",
+    "out/x",
+    "src/<n>.c",
+    "src/*.c",
+    "<path**>",
+    "**/",
+    "[ab]",
+    "{a,b}",
+    "\"q\"",
+    "'s'",
+    "\"@{a}\"",
+    "@{a}",
+    "@{a.stem}",
+    "@{raw a}",
+    "@{a.joined(\",\")}",
+    "@{needs}",
+    "@@{",
+    "$x",
+    "label: ",
+    "#c",
+    " ",
+    "  ",
+    "\n",
+    "\n  ",
+    "\n    ",
+    "\n\t",
+    "\r\n",
+    "\\",
+    "é",
+    "\u{a0}",
+    "@{",
+    "}",
+    "\"",
+    "'",
+    "<",
+    "[",
+    "0",
 ];
 
 fn soup() -> impl Strategy<Value = String> {
-    proptest::collection::vec(proptest::sample::select(PIECES), 0..60).prop_map(|pieces| pieces.concat())
+    proptest::collection::vec(proptest::sample::select(PIECES), 0..60)
+        .prop_map(|pieces| pieces.concat())
 }
 
 /// Descriptions that mostly are right.
 fn sensible() -> impl Strategy<Value = String> {
     let name = proptest::sample::select(&["a", "b", "c-d", "e_1"][..]);
-    let word = proptest::sample::select(&["x", "out/y", "\"q r\"", "'s'", "@{os}", "src/*.c", "-I@{arch}", "@@{"][..]);
+    let word = proptest::sample::select(
+        &[
+            "x",
+            "out/y",
+            "\"q r\"",
+            "'s'",
+            "@{os}",
+            "src/*.c",
+            "-I@{arch}",
+            "@@{",
+        ][..],
+    );
     let words = proptest::collection::vec(word, 1..5).prop_map(|words| words.join("  "));
     let indent = proptest::sample::select(&["  ", "    ", "\t"][..]);
     let comment = proptest::sample::select(&["", "  # why", "\n\n", "\n# alone"][..]);
@@ -60,7 +148,10 @@ fn meaning(file: &File, text: &str) -> String {
         let (start, inner) = inner.split_once(", end: ").unwrap();
         let (end, behind) = inner.split_once(" }").unwrap();
         let covered = &text[start.parse().unwrap()..end.parse().unwrap()];
-        out.push_str(&format!("{:?}", covered.split_whitespace().collect::<Vec<_>>()));
+        out.push_str(&format!(
+            "{:?}",
+            covered.split_whitespace().collect::<Vec<_>>()
+        ));
         rest = behind;
     }
     out.push_str(rest);
@@ -74,16 +165,30 @@ fn check(text: &str) -> Result<(), TestCaseError> {
             let (start, end) = (label.span.start as usize, label.span.end as usize);
             prop_assert!(text.get(start..end).is_some(), "{diagnostic:?}");
         }
-        prop_assert!(diagnostic.help.is_some(), "it does not say what to do: {diagnostic:?}");
+        prop_assert!(
+            diagnostic.help.is_some(),
+            "it does not say what to do: {diagnostic:?}"
+        );
         prop_assert!(!diagnostic.title.ends_with('.'), "{}", diagnostic.title);
     }
     match tidy(text) {
-        None => prop_assert!(parsed.diagnostics.iter().any(handloom_core::text::Diagnostic::is_error)),
+        None => prop_assert!(
+            parsed
+                .diagnostics
+                .iter()
+                .any(handloom_core::text::Diagnostic::is_error)
+        ),
         Some(tidied) => {
             let again = tidy(&tidied);
             prop_assert_eq!(again.as_deref(), Some(tidied.as_str()), "laid out twice");
             let other = parse(SourceId(0), &tidied);
-            prop_assert_eq!(meaning(&parsed.file, text), meaning(&other.file, &tidied), "{}\n---\n{}", text, tidied);
+            prop_assert_eq!(
+                meaning(&parsed.file, text),
+                meaning(&other.file, &tidied),
+                "{}\n---\n{}",
+                text,
+                tidied
+            );
         }
     }
     Ok(())
@@ -121,7 +226,9 @@ fn a_chain_of_100_000_steps_overflows_nothing() {
         loom += &format!("target s{step}\n  needs s{}\n  recipe: true\n", step - 1);
     }
     let files = BTreeMap::from([("hand.loom".to_owned(), loom.into_bytes())]);
-    let (sources, wrong) = look(&Machine::with(&files), |project, _| assert_eq!(project.steps.len(), 100_000));
+    let (sources, wrong) = look(&Machine::with(&files), |project, _| {
+        assert_eq!(project.steps.len(), 100_000);
+    });
     assert_eq!(crate::looking::lines(&sources, &wrong), "");
 }
 
@@ -132,11 +239,19 @@ fn includes_a_thousand_deep_overflow_nothing() {
     for depth in 0..1000 {
         let loom = format!("include d\ntarget out{depth}\n  recipe: echo @{{word}}\n");
         let head = if depth == 0 { "let word = x\n" } else { "" };
-        files.insert(format!("{folder}hand.loom"), format!("{head}{loom}").into_bytes());
+        files.insert(
+            format!("{folder}hand.loom"),
+            format!("{head}{loom}").into_bytes(),
+        );
         folder.push_str("d/");
     }
-    files.insert(format!("{folder}hand.loom"), b"target last\n  recipe: true\n".to_vec());
-    let (sources, wrong) = look(&Machine::with(&files), |project, _| assert_eq!(project.steps.len(), 1001));
+    files.insert(
+        format!("{folder}hand.loom"),
+        b"target last\n  recipe: true\n".to_vec(),
+    );
+    let (sources, wrong) = look(&Machine::with(&files), |project, _| {
+        assert_eq!(project.steps.len(), 1001);
+    });
     assert_eq!(crate::looking::lines(&sources, &wrong), "");
 }
 
@@ -144,9 +259,16 @@ fn includes_a_thousand_deep_overflow_nothing() {
 fn hostile_depths_are_refused_or_read() {
     let deep = "@{a.dir".repeat(10_000);
     let not = format!("let a = b when {}@{{os}} is x\n", "not ".repeat(100_000));
-    let stars = format!("target x\n  needs {}\n  recipe: true\n", "*?".repeat(100_000));
+    let stars = format!(
+        "target x\n  needs {}\n  recipe: true\n",
+        "*?".repeat(100_000)
+    );
     let braces = format!("target x\n  needs {}\n  recipe: true\n", "{a,b}".repeat(64));
-    let nested = format!("target x\n  needs {}a{}\n  recipe: true\n", "{".repeat(5000), "}".repeat(5000));
+    let nested = format!(
+        "target x\n  needs {}a{}\n  recipe: true\n",
+        "{".repeat(5000),
+        "}".repeat(5000)
+    );
     let mut chain = String::from("let v0 = x\n");
     for at in 1..5000 {
         chain += &format!("let v{at} = @{{v{}}}\n", at - 1);

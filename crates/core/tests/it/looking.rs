@@ -18,7 +18,10 @@ use handloom_core::weave::Around;
 use crate::made_up::Machine;
 
 /// Works a description out and hands the project over; gives what was found wrong.
-pub fn look(machine: &Machine, see: impl FnOnce(&Project<'_>, &Sources)) -> (Sources, Vec<Diagnostic>) {
+pub fn look(
+    machine: &Machine,
+    see: impl FnOnce(&Project<'_>, &Sources),
+) -> (Sources, Vec<Diagnostic>) {
     let (ledger, _) = Ledger::open(machine.storage(), false).unwrap();
     let ledger = RefCell::new(ledger);
     let env = |_: &str| None;
@@ -43,7 +46,10 @@ pub fn look(machine: &Machine, see: impl FnOnce(&Project<'_>, &Sources)) -> (Sou
             let goals = graph::default_goals(&project, handloom_core::project::PartId::ROOT, "");
             let all: Vec<_> = goals
                 .into_iter()
-                .chain((0..project.steps.len()).map(|index| graph::NodeId(u32::try_from(index).unwrap())))
+                .chain(
+                    (0..project.steps.len())
+                        .map(|index| graph::NodeId(u32::try_from(index).unwrap())),
+                )
                 .collect();
             if let Err(cycle) = graph::order(&project, &all) {
                 wrong.push(graph::describe_cycle(&project, &cycle));
@@ -58,18 +64,33 @@ pub fn look(machine: &Machine, see: impl FnOnce(&Project<'_>, &Sources)) -> (Sou
 pub fn lines(sources: &Sources, diagnostics: &[Diagnostic]) -> String {
     let mut out = String::new();
     for diagnostic in diagnostics {
-        let kind = if diagnostic.is_error() { "error" } else { "warning" };
+        let kind = if diagnostic.is_error() {
+            "error"
+        } else {
+            "warning"
+        };
         match &diagnostic.primary {
             Some(primary) => {
                 let place = sources.place(primary.span);
                 let name = &sources.get(primary.span.source).name;
-                let marked = sources.slice(primary.span).lines().next().unwrap_or_default();
-                out += &format!("{name}:{}:{} {kind} at `{marked}`: {}\n", place.line, place.column, diagnostic.title);
+                let marked = sources
+                    .slice(primary.span)
+                    .lines()
+                    .next()
+                    .unwrap_or_default();
+                out += &format!(
+                    "{name}:{}:{} {kind} at `{marked}`: {}\n",
+                    place.line, place.column, diagnostic.title
+                );
             }
             None => out += &format!("{kind}: {}\n", diagnostic.title),
         }
         for context in &diagnostic.context {
-            out += &format!("  also {}: {}\n", sources.name_and_line(context.span), context.text);
+            out += &format!(
+                "  also {}: {}\n",
+                sources.name_and_line(context.span),
+                context.text
+            );
         }
         if let Some(help) = &diagnostic.help {
             out += &format!("  {help}\n");
