@@ -507,6 +507,11 @@ impl<'v, 'd> Expander<'v, 'd> {
                     outputs.push((number, self.inside(folder, text, span)?, span));
                     continue;
                 }
+                if let Some(source) = self.vars.plain_source(&item.word) {
+                    let text = self.filled_path(decl, source, &texts, span)?;
+                    outputs.push((number, self.inside(folder, &text, span)?, span));
+                    continue;
+                }
                 let frame = match &known {
                     Some(frame) => frame,
                     None => known.insert(decl.frame(self.vars, &texts)?),
@@ -540,9 +545,19 @@ impl<'v, 'd> Expander<'v, 'd> {
         values: &[&str],
         span: Span,
     ) -> Option<String> {
-        let Some(source) = &atom.pattern else {
-            return Some(atom.text.to_string());
-        };
+        match &atom.pattern {
+            Some(source) => self.filled_path(decl, source, values, span),
+            None => Some(atom.text.to_string()),
+        }
+    }
+
+    fn filled_path(
+        &self,
+        decl: &Decl<'d>,
+        source: &str,
+        values: &[&str],
+        span: Span,
+    ) -> Option<String> {
         let mut missing: Option<String> = None;
         let (filled, left) = fill_holes(source, |name| {
             let at = decl.holes.iter().position(|hole| hole == name);

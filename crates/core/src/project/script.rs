@@ -236,25 +236,29 @@ impl<'d> Decl<'d> {
         Some(out.join(" "))
     }
 
-    /// The values that differ from step to step, as text: part of what is compared.
-    pub fn bindings(&self, vars: &Vars<'d>, values: &[&str]) -> Option<String> {
-        if self.holes.is_empty() && self.varying.is_empty() {
-            return Some(String::new());
-        }
-        let mut text = String::new();
-        for (hole, value) in self.holes.iter().zip(values) {
-            let _ = writeln!(text, "{hole} = {value}");
+    /// Writes down the values that differ from step to step: part of what is compared.
+    pub fn bindings<'v>(
+        &self,
+        vars: &Vars<'d>,
+        values: impl Iterator<Item = &'v str> + Clone,
+        out: &mut String,
+    ) -> Option<()> {
+        for (hole, value) in self.holes.iter().zip(values.clone()) {
+            for piece in [hole.as_str(), " = ", value, "\n"] {
+                out.push_str(piece);
+            }
         }
         if !self.varying.is_empty() {
-            let frame = self.frame(vars, values)?;
+            let values: Vec<&str> = values.collect();
+            let frame = self.frame(vars, &values)?;
             for definition in &self.varying {
                 let name = &*definition.name.text;
                 if let Some(value) = frame.local(name) {
-                    let _ = writeln!(text, "{name} = {}", shell::quote_all(value.texts()));
+                    line(out, name, &format!("= {}", shell::quote_all(value.texts())));
                 }
             }
         }
-        Some(text)
+        Some(())
     }
 }
 

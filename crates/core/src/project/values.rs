@@ -626,6 +626,12 @@ impl<'d> Vars<'d> {
         (word.kind == WordKind::Plain && !is_pattern(text)).then_some(text)
     }
 
+    /// The pattern's source of a word without variables and quotes.
+    pub fn plain_source(&self, word: &Word) -> Option<&'d str> {
+        let text = self.description.sources.slice(word.span);
+        (word.kind == WordKind::Plain && !text.contains('\\')).then_some(text)
+    }
+
     /// What one written word comes to.
     pub fn word(&self, word: &Word, frame: &Frame<'_>) -> Option<Value> {
         match &word.kind {

@@ -34,6 +34,7 @@ pub struct Sheets<'p, 'd> {
 pub struct Scratch {
     outputs: Vec<(u16, PathId)>,
     needs: Vec<(u16, PathId)>,
+    bindings: String,
 }
 
 impl<'p, 'd> Sheets<'p, 'd> {
@@ -58,10 +59,20 @@ impl<'p, 'd> Sheets<'p, 'd> {
 
     /// The values of a step's holes, as text.
     pub fn bindings(&self, step: StepId) -> Option<String> {
+        let mut text = String::new();
+        self.write_bindings(step, &mut text)?;
+        Some(text)
+    }
+
+    fn write_bindings(&self, step: StepId, out: &mut String) -> Option<()> {
         let step = self.project.step(step);
         let decl = self.project.decl(step);
-        let values = self.project.step_values(step);
-        decl.bindings(self.vars, &values[..decl.holes.len().min(values.len())])
+        let values = step
+            .values
+            .of(&self.project.values)
+            .iter()
+            .map(|&id| self.project.paths.get(id));
+        decl.bindings(self.vars, values.take(decl.holes.len()), out)
     }
 
     /// A step's inputs that are no files.
@@ -99,11 +110,12 @@ impl<'p, 'd> Sheets<'p, 'd> {
         let outputs: Vec<Input<'_>> = scratch.outputs.iter().map(input).collect();
         let needs: Vec<Input<'_>> = scratch.needs.iter().map(input).collect();
         let learned = |path: &str| -> State { states.learned(project, path) };
-        let bindings = self.bindings(step)?;
+        scratch.bindings.clear();
+        self.write_bindings(step, &mut scratch.bindings)?;
         Some(judge(&Facts {
             key: project.step_name(step),
             sheet: self.sheet(step)?,
-            bindings: &bindings,
+            bindings: &scratch.bindings,
             outputs: &outputs,
             needs: &needs,
             givens: self.givens(step)?,

@@ -91,6 +91,8 @@ pub struct Session<'s> {
     pub(super) calls: HashMap<String, TaskCall>,
     pub(super) done: HashMap<String, Ending>,
     pub(super) summary: Summary,
+    /// Whether no other round comes behind this one.
+    pub(super) last_round: bool,
     /// Folders that are known to be there.
     pub(super) folders: HashSet<String>,
     syncing: Syncing,
@@ -143,6 +145,7 @@ impl<'s> Session<'s> {
             calls: HashMap::new(),
             done: HashMap::new(),
             summary: Summary::default(),
+            last_round: false,
             folders: HashSet::new(),
             syncing: Syncing::default(),
         }
@@ -233,6 +236,7 @@ impl<'s> Session<'s> {
                 .collect();
             order = self.order(&project, &goals)?;
         }
+        self.last_round = !making_trees && phases.as_ref().is_some_and(|phases| phases.len() == 1);
         let bad_before = self.bad();
         let result = Round::new(self, &project, &vars, &order, &goals).run();
         self.pass_on(&vars)?;

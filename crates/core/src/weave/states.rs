@@ -66,7 +66,13 @@ impl<'a> States<'a> {
         for &id in &order.nodes {
             let needs = match id.node(project) {
                 Node::Step(step) => {
-                    if let Some(record) = ledger.step(project.step_name(step)) {
+                    let learns = project.decl(project.step(step)).clauses.learn.is_some();
+                    let record = if learns {
+                        ledger.step(project.step_name(step))
+                    } else {
+                        None
+                    };
+                    if let Some(record) = record {
                         for edge in record.learned() {
                             match project.paths.find(edge.path) {
                                 Some(path) => want(path, &mut paths),

@@ -1,0 +1,190 @@
+//! A run in which nothing has changed, and one with a single edit, against the floor: a bare `lstat`
+//! of the same files from two threads.
+//!
+//!     cargo bench -p handloom-core --bench unchanged [STEPS]
+//!
+//! Jobs are carried out in this process, so that only the first, cold run writes files.
+#![expect(clippy::print_stdout, reason = "a bench prints its figures")]
+
+use std::cell::RefCell;
+use std::path::Path;
+use std::path::PathBuf;
+use std::time::Duration;
+use std::time::Instant;
+
+use handloom_core::ledger::Ledger;
+use handloom_core::ledger::RealStorage;
+use handloom_core::project::Description;
+use handloom_core::project::overrides::SetOutside;
+use handloom_core::project::surroundings::Overrides;
+use handloom_core::weave::Around;
+use handloom_core::weave::Asked;
+use handloom_core::weave::Event;
+use handloom_core::weave::Exit;
+use handloom_core::weave::Job;
+use handloom_core::weave::Options;
+use handloom_core::weave::Outcome;
+use handloom_core::weave::Place;
+use handloom_core::weave::Session;
+use handloom_core::weave::Stop;
+use handloom_core::weave::Summary;
+use handloom_core::world::RealDisk;
+use handloom_core::world::SystemClock;
+
+/// The allocator that the program has.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
+/// Copies the prerequisite to the output.
+struct Copy(PathBuf);
+
+impl Place for Copy {
+    fn run(&self, job: &Job, _: &Stop) -> Outcome {
+        let mut words = job.script.split(' ').skip(1).map(|word| self.0.join(word));
+        let (from, to) = (
+            words.next().unwrap_or_default(),
+            words.next().unwrap_or_default(),
+        );
+        let copied = std::fs::copy(from, to).is_ok();
+        Outcome {
+            exit: Exit::Status(i32::from(!copied)),
+            output: Vec::new(),
+            stopped: false,
+            memory: 0,
+            processor: 0,
+        }
+    }
+}
+
+fn main() {
+    let steps = std::env::args()
+        .filter_map(|word| word.parse().ok())
+        .next()
+        .unwrap_or(100_000);
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    let root = folder.path();
+    for index in 0..steps {
+        let folder = root.join(format!("src/{:03}", index / 1000));
+        if index % 1000 == 0 {
+            std::fs::create_dir_all(&folder).expect("a folder");
+        }
+        std::fs::write(folder.join(format!("f{index:06}.c")), index.to_string()).expect("a source");
+    }
+    let loom =
+        "target out/<d>/<unit>.o\n  needs each src/<d>/<unit>.c\n  recipe: cp @{needs} @{target}\n";
+    std::fs::write(root.join("hand.loom"), loom).expect("a description");
+    std::fs::create_dir_all(root.join(".handloom/jobs")).expect("a folder");
+
+    let start = Instant::now();
+    assert_eq!(weave(root).made, steps);
+    println!(
+        "{steps} steps, cold, jobs in this process: {:.1} µs a step",
+        start.elapsed().as_secs_f64() * 1e6 / count(steps)
+    );
+    // Outputs are read once more, when they are old enough that no change could hide behind their times.
+    std::thread::sleep(Duration::from_millis(50));
+    assert_eq!(weave(root).kept, steps);
+
+    let paths: Vec<PathBuf> = (0..steps)
+        .map(|index| root.join(format!("out/{:03}/f{index:06}.o", index / 1000)))
+        .chain((0..steps).map(|index| root.join(format!("src/{:03}/f{index:06}.c", index / 1000))))
+        .collect();
+    let mut ratios = Vec::new();
+    for _ in 0..7 {
+        let floor = timed(|| floor(&paths));
+        let run = timed(|| assert_eq!(weave(root).kept, steps));
+        ratios.push((run.as_secs_f64() / floor.as_secs_f64(), run, floor));
+    }
+    ratios.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let (ratio, run, floor) = ratios[ratios.len() / 2];
+    println!("nothing changed: {run:.1?} against {floor:.1?} for the bare lstat, {ratio:.2} times");
+    let mut more = Vec::new();
+    for round in 0..5 {
+        let kept = timed(|| assert_eq!(weave(root).kept, steps));
+        std::fs::write(root.join("src/000/f000007.c"), format!("edit {round}")).expect("an edit");
+        let edited = timed(|| assert_eq!(weave(root).made, 1));
+        more.push(edited.saturating_sub(kept));
+    }
+    more.sort_unstable();
+    println!("one edit: {:.1?} more", more[more.len() / 2]);
+    println!("peak memory: {} MB", peak_megabytes());
+}
+
+#[expect(clippy::cast_precision_loss, reason = "a number of steps")]
+fn count(steps: usize) -> f64 {
+    steps as f64
+}
+
+fn timed(work: impl FnOnce()) -> Duration {
+    let start = Instant::now();
+    work();
+    start.elapsed()
+}
+
+fn floor(paths: &[PathBuf]) {
+    std::thread::scope(|scope| {
+        for half in paths.chunks(paths.len().div_ceil(2)) {
+            scope.spawn(|| {
+                half.iter()
+                    .for_each(|path| assert!(path.symlink_metadata().is_ok()))
+            });
+        }
+    });
+}
+
+/// One whole run, from opening the project to the summary.
+fn weave(root: &Path) -> Summary {
+    let disk = RealDisk::open(root).expect("a disk");
+    let clock = SystemClock::default();
+    let storage = Box::new(RealStorage::new(&root.join(".handloom")));
+    let (ledger, damage) = Ledger::open(storage, true).expect("a ledger");
+    assert_eq!(damage, None);
+    let ledger = RefCell::new(ledger);
+    let env = |_: &str| None;
+    let around = Around::new(
+        &disk,
+        &clock,
+        &ledger,
+        &env,
+        None,
+        root.to_string_lossy().into_owned(),
+    );
+    let (mut description, wrong) = Description::read(&disk);
+    assert!(wrong.is_empty());
+    let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
+    let place = Copy(root.to_owned());
+    let stop = Stop::default();
+    let mut observer = |_: Event| {};
+    let options = Options {
+        jobs: 2,
+        threads: 2,
+        keep_going: false,
+        remake: false,
+    };
+    let mut session = Session::new(
+        &disk,
+        &clock,
+        &place,
+        &stop,
+        &ledger,
+        &around,
+        options,
+        &mut observer,
+    );
+    session
+        .weave(&description, &outside, &Asked::default())
+        .expect("a run")
+}
+
+fn peak_megabytes() -> u64 {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let line = status
+        .lines()
+        .find(|line| line.starts_with("VmHWM"))
+        .unwrap_or_default();
+    line.split_whitespace()
+        .nth(1)
+        .and_then(|kilobytes| kilobytes.parse::<u64>().ok())
+        .unwrap_or(0)
+        / 1024
+}
