@@ -124,7 +124,7 @@ fn timed(work: impl FnOnce()) -> Duration {
 fn floor(paths: &[PathBuf]) {
     std::thread::scope(|scope| {
         for half in paths.chunks(paths.len().div_ceil(2)) {
-            scope.spawn(|| {
+            scope.spawn(move || {
                 for path in half {
                     assert!(path.symlink_metadata().is_ok());
                 }

@@ -240,8 +240,9 @@ impl Matcher<'_> {
                     && ranges.iter().any(|&(from, to)| from <= c && c <= to) != *negated
                     && self.run(token + 1, at + c.len_utf8())
             }),
-            Token::Any => self.stretch(token, at, at, false, None),
-            Token::Deep => self.stretch(token, at, at, true, None),
+            // A wildcard at the start of a hidden name does not even take nothing of it.
+            Token::Any => !self.hidden(at) && self.stretch(token, at, at, false, None),
+            Token::Deep => !self.hidden(at) && self.stretch(token, at, at, true, None),
             Token::Hole(hole) => self.hole(token, at, false, *hole),
             Token::DeepHole(hole) => self.hole(token, at, true, *hole),
             Token::Folders => self.folders(token, at),

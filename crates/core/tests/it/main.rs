@@ -7,3 +7,5 @@ mod grammar;
 mod histories;
 mod looking;
 mod made_up;
+mod patterns;
+mod shells;
