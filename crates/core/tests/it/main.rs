@@ -5,6 +5,7 @@
 mod corpus;
 mod grammar;
 mod histories;
+mod ledgers;
 mod looking;
 mod made_up;
 mod patterns;
