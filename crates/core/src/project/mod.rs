@@ -17,6 +17,8 @@ mod build;
 mod check;
 mod expand;
 mod needs;
+mod outputs;
+mod words;
 
 pub use build::Build;
 pub use build::Need;

@@ -9,25 +9,19 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::collections::HashSet;
 
-use crate::language::Condition;
 use crate::language::Let;
 use crate::language::LetHow;
-use crate::language::Part as WordPart;
 use crate::language::TopItem;
 use crate::language::Value as Written;
 use crate::language::VarRef;
 use crate::language::Word;
-use crate::language::WordKind;
 use crate::project::description::Description;
 use crate::project::description::PartId;
 use crate::project::folders::Folders;
 use crate::project::frame::Frame;
 use crate::project::overrides::SetOutside;
 use crate::project::paths::from_root;
-use crate::project::pattern::Pattern;
-use crate::project::pattern::escape;
 use crate::project::pattern::fill_holes;
-use crate::project::pattern::is_pattern;
 use crate::project::pattern::unescape;
 use crate::project::surroundings::NoOutput;
 use crate::project::surroundings::Surroundings;
@@ -569,191 +563,5 @@ impl<'d> Vars<'d> {
         found.sort_unstable();
         found.dedup();
         Some(Value::list(found))
-    }
-
-    // ---- words ---------------------------------------------------------------------------------
-
-    /// Compiles a pattern's source, or reports what is wrong with it.
-    pub fn pattern(&self, source: &str, span: Span) -> Option<Pattern> {
-        Pattern::compile(source)
-            .map_err(|error| {
-                self.report(
-                    Diagnostic::error(span, error.to_string())
-                        .help("put the word in quotes if its characters are meant as they stand"),
-                );
-            })
-            .ok()
-    }
-
-    /// The words of a clause or a definition.
-    pub fn words(&self, words: &[Word], frame: &Frame<'_>) -> Option<Value> {
-        if let [word] = words {
-            return self.word(word, frame);
-        }
-        let mut atoms = Vec::with_capacity(words.len());
-        for word in words {
-            atoms.extend(self.word(word, frame)?.atoms.iter().cloned());
-        }
-        Some(Value {
-            atoms: atoms.into(),
-            list: true,
-        })
-    }
-
-    /// A word that must come to exactly one.
-    pub fn single(&self, word: &Word, frame: &Frame<'_>) -> Option<Atom> {
-        let value = self.word(word, frame)?;
-        match &*value.atoms {
-            [atom] => Some(atom.clone()),
-            atoms => {
-                self.report(
-                    Diagnostic::error(
-                        word.span,
-                        format!("one word is needed here, but this comes to {}", atoms.len()),
-                    )
-                    .help(
-                        "`.first` takes the first of a list, `.joined(\" \")` makes one word of it",
-                    ),
-                );
-                None
-            }
-        }
-    }
-
-    /// The text of a word that stands for itself: no variables, no quotes, no pattern.
-    pub fn literal(&self, word: &Word) -> Option<&'d str> {
-        let text = self.description.sources.slice(word.span);
-        (word.kind == WordKind::Plain && !is_pattern(text)).then_some(text)
-    }
-
-    /// The pattern's source of a word without variables and quotes.
-    pub fn plain_source(&self, word: &Word) -> Option<&'d str> {
-        let text = self.description.sources.slice(word.span);
-        (word.kind == WordKind::Plain && !text.contains('\\')).then_some(text)
-    }
-
-    /// What one written word comes to.
-    pub fn word(&self, word: &Word, frame: &Frame<'_>) -> Option<Value> {
-        match &word.kind {
-            WordKind::Plain => {
-                let text = self.description.sources.slice(word.span);
-                Some(Value {
-                    atoms: [plain(text)].into(),
-                    list: false,
-                })
-            }
-            WordKind::Mixed(parts) => match &parts[..] {
-                [WordPart::Var(reference)] => self.reference(reference, frame),
-                parts => self.product(parts, frame),
-            },
-        }
-    }
-
-    /// One word for each word of the list in it.
-    fn product(&self, parts: &[WordPart], frame: &Frame<'_>) -> Option<Value> {
-        let mut values = Vec::with_capacity(parts.len());
-        let mut many: Option<(usize, Span)> = None;
-        for (at, part) in parts.iter().enumerate() {
-            let WordPart::Var(reference) = part else {
-                values.push(None);
-                continue;
-            };
-            let value = self.reference(reference, frame)?;
-            if value.atoms.len() != 1 {
-                if let Some((_, first)) = many {
-                    self.report(
-                        Diagnostic::error(reference.span, "two lists stand in one word")
-                            .also(first, "the first list")
-                            .help(
-                                "make one of them a single word, with `.first` or `.joined(\"…\")`",
-                            ),
-                    );
-                    return None;
-                }
-                many = Some((at, reference.span));
-            }
-            values.push(Some(value));
-        }
-        let count = many.map_or(1, |(at, _)| {
-            values[at].as_ref().map_or(1, |v| v.atoms.len())
-        });
-        let atoms = (0..count).map(|index| {
-            let mut text = String::new();
-            let mut source = String::new();
-            let mut is_active = false;
-            for (part, value) in parts.iter().zip(&values) {
-                match (part, value) {
-                    (WordPart::Text { text: part, quoted }, _) => {
-                        text.push_str(part);
-                        if *quoted {
-                            source.push_str(&escape(part));
-                        } else {
-                            is_active |= is_pattern(part);
-                            source.push_str(&part.replace('\\', "\\\\"));
-                        }
-                    }
-                    (WordPart::Var(_), Some(value)) => {
-                        let atom = &value.atoms[if value.atoms.len() == 1 { 0 } else { index }];
-                        text.push_str(&atom.text);
-                        is_active |= atom.pattern.is_some();
-                        source.push_str(&atom.source());
-                    }
-                    (WordPart::Var(_), None) => {}
-                }
-            }
-            Atom {
-                text: text.into(),
-                pattern: is_active.then(|| source.into()),
-            }
-        });
-        Some(Value {
-            atoms: atoms.collect(),
-            list: many.is_some(),
-        })
-    }
-
-    // ---- conditions ----------------------------------------------------------------------------
-
-    /// Whether a condition holds.
-    pub fn condition(&self, condition: &Condition, frame: &Frame<'_>) -> Option<bool> {
-        let pair = |left: &[Word], right: &[Word]| {
-            Some((self.words(left, frame)?, self.words(right, frame)?))
-        };
-        Some(match condition {
-            Condition::And(left, right) => {
-                self.condition(left, frame)? && self.condition(right, frame)?
-            }
-            Condition::Or(left, right) => {
-                self.condition(left, frame)? || self.condition(right, frame)?
-            }
-            Condition::Not(inner) => !self.condition(inner, frame)?,
-            Condition::Is(left, right) => {
-                let (left, right) = pair(left, right)?;
-                left.texts().eq(right.texts())
-            }
-            Condition::IsNot(left, right) => {
-                let (left, right) = pair(left, right)?;
-                !left.texts().eq(right.texts())
-            }
-            Condition::Has(left, right) => {
-                let (left, right) = pair(left, right)?;
-                right
-                    .texts()
-                    .all(|wanted| left.texts().any(|text| text == wanted))
-            }
-        })
-    }
-}
-
-fn plain(text: &str) -> Atom {
-    Atom {
-        text: text.into(),
-        pattern: is_pattern(text).then(|| {
-            if text.contains('\\') {
-                text.replace('\\', "\\\\").into()
-            } else {
-                text.into()
-            }
-        }),
     }
 }

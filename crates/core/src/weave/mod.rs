@@ -15,6 +15,7 @@ mod facts;
 mod finish;
 mod learn;
 mod local;
+mod make_way;
 mod outlook;
 mod place;
 mod plan;

@@ -26,7 +26,8 @@ use crate::weave::event::Event;
 use crate::weave::facts::Scratch;
 use crate::weave::facts::Sheets;
 use crate::weave::finish;
-use crate::weave::finish::MovedAside;
+use crate::weave::make_way;
+use crate::weave::make_way::MovedAside;
 use crate::weave::plan::Plan;
 use crate::weave::prepare::Prepared;
 use crate::weave::prepare::Workshop;
@@ -223,7 +224,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             };
             for need in needs {
                 if let crate::project::What::Path(path) = need.what {
-                    wrong |= finish::missing_source(self, position, need.group, path);
+                    wrong |= make_way::missing_source(self, position, need.group, path);
                 }
             }
         }
@@ -354,7 +355,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
                 Ok(true)
             }
             Node::Step(step) => {
-                finish::refresh_derived(self, step);
+                make_way::refresh_derived(self, step);
                 let asked = self.is_asked(step);
                 let reasons = {
                     let ledger = self.session.ledger.borrow();
@@ -432,14 +433,14 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             Node::Set(_) => return Ok(None),
             Node::Step(step) => {
                 let clauses = &self.project.decl(self.project.step(step)).clauses;
-                let retries = finish::retries(
+                let retries = make_way::retries(
                     self.vars,
                     clauses,
                     &self.project.decl(self.project.step(step)).fixed_frame(),
                 )
                 .ok_or(RoundError::Description)?;
                 let prepared = workshop.step(step, slot).ok_or(RoundError::Description)?;
-                let outputs = finish::clear_outputs(self, step, &prepared)?;
+                let outputs = make_way::clear_outputs(self, step, &prepared)?;
                 (prepared, outputs, retries)
             }
             Node::Task(task) => match self.begin_task(&workshop, task, slot)? {
@@ -491,7 +492,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             .cloned()
             .unwrap_or_default();
         let frame = task_frame(self.vars, project, node, &call).ok_or(RoundError::Description)?;
-        let retries = finish::retries(self.vars, &node.decl.clauses, &Frame::of(node.decl.part))
+        let retries = make_way::retries(self.vars, &node.decl.clauses, &Frame::of(node.decl.part))
             .ok_or(RoundError::Description)?;
         let prepared = workshop
             .task(task, &frame, slot)

@@ -41,8 +41,13 @@ fn step(name: &str, number: u8) -> StepRecord {
         name: name.to_owned(),
         sheet: format!("with sh\nrecipe:\n{}", "x".repeat(usize::from(number))),
         bindings: String::new(),
-        outputs: vec![edge(name, number.max(1)), edge(&format!("{name}.second"), 7)],
-        needs: (0..number % 5).map(|at| edge(&format!("src/{at}"), at + 1)).collect(),
+        outputs: vec![
+            edge(name, number.max(1)),
+            edge(&format!("{name}.second"), 7),
+        ],
+        needs: (0..number % 5)
+            .map(|at| edge(&format!("src/{at}"), at + 1))
+            .collect(),
         learned: vec![edge("inc/a", 0), edge("inc/b", number.max(1))],
         givens: vec![
             Given {
@@ -165,7 +170,10 @@ impl Model {
             let maker = ledger.maker(&format!("{name}.second"));
             prop_assert_eq!(maker, self.steps.get(&name).map(|_| name.as_str()));
             let key = format!("command {number}");
-            prop_assert_eq!(ledger.command(&key), self.commands.get(&key).map(String::as_str));
+            prop_assert_eq!(
+                ledger.command(&key),
+                self.commands.get(&key).map(String::as_str)
+            );
             // Records of files that no step speaks of may be dropped by a fold, but are never wrong.
             if let Some(found) = ledger.file(&format!("src/{number}")) {
                 prop_assert_eq!(Some(&found), self.files.get(&format!("src/{number}")));
@@ -174,7 +182,10 @@ impl Model {
         let mut names = ledger.step_names();
         names.sort_unstable();
         prop_assert_eq!(names, self.steps.keys().cloned().collect::<Vec<_>>());
-        prop_assert_eq!(ledger.folders(), self.folders.iter().map(String::as_str).collect::<Vec<_>>());
+        prop_assert_eq!(
+            ledger.folders(),
+            self.folders.iter().map(String::as_str).collect::<Vec<_>>()
+        );
         Ok(())
     }
 }
@@ -249,13 +260,18 @@ proptest! {
 fn a_fold_that_finds_no_room_leaves_the_old_ledger() {
     let storage = MemoryStorage::default();
     let mut ledger = open(&storage);
-    ledger.add(Entry::Ended(Box::new(step("out/0", 9)))).unwrap();
+    ledger
+        .add(Entry::Ended(Box::new(step("out/0", 9))))
+        .unwrap();
     for room in [0, 10, 100, 300] {
         storage.limit(Some(room));
         assert!(ledger.fold().is_err());
         storage.limit(None);
         let reopened = open(&storage);
-        assert_eq!(reopened.step("out/0").map(|view| read_back("out/0", view)), Some(step("out/0", 9)));
+        assert_eq!(
+            reopened.step("out/0").map(|view| read_back("out/0", view)),
+            Some(step("out/0", 9))
+        );
     }
 }
 
@@ -263,22 +279,31 @@ fn a_fold_that_finds_no_room_leaves_the_old_ledger() {
 fn a_crash_between_the_new_snapshot_and_its_journal_loses_nothing() {
     let storage = MemoryStorage::default();
     let mut ledger = open(&storage);
-    ledger.add(Entry::Ended(Box::new(step("out/0", 9)))).unwrap();
+    ledger
+        .add(Entry::Ended(Box::new(step("out/0", 9))))
+        .unwrap();
     let mut old_journal = Vec::new();
     storage.damage(|_, journal| old_journal.clone_from(journal));
     ledger.fold().unwrap();
-    ledger.add(Entry::Ended(Box::new(step("out/0", 10)))).unwrap();
+    ledger
+        .add(Entry::Ended(Box::new(step("out/0", 10))))
+        .unwrap();
     // The old journal is still there: it does not belong to the new snapshot.
     storage.damage(|_, journal| journal.clone_from(&old_journal));
     let reopened = open(&storage);
-    assert_eq!(reopened.step("out/0").map(|view| read_back("out/0", view)), Some(step("out/0", 9)));
+    assert_eq!(
+        reopened.step("out/0").map(|view| read_back("out/0", view)),
+        Some(step("out/0", 9))
+    );
 }
 
 #[test]
 fn every_damage_to_the_snapshot_is_noticed() {
     let storage = MemoryStorage::default();
     let mut ledger = open(&storage);
-    ledger.add(Entry::Ended(Box::new(step("out/0", 9)))).unwrap();
+    ledger
+        .add(Entry::Ended(Box::new(step("out/0", 9))))
+        .unwrap();
     ledger.fold().unwrap();
     drop(ledger);
     let mut good = Vec::new();
@@ -295,9 +320,16 @@ fn every_damage_to_the_snapshot_is_noticed() {
         bytes[at] ^= 0x10;
         let (known, damaged) = damages(bytes);
         // The seed of the journal and the flags are the only bytes whose change leaves all else as it was.
-        assert!(damaged != known || (8..40).contains(&at) || (56..64).contains(&at), "byte {at}");
+        assert!(
+            damaged != known || (8..40).contains(&at) || (56..64).contains(&at),
+            "byte {at}"
+        );
     }
     for length in 0..good.len() {
-        assert_eq!(damages(good[..length].to_vec()), (false, true), "{length} bytes");
+        assert_eq!(
+            damages(good[..length].to_vec()),
+            (false, true),
+            "{length} bytes"
+        );
     }
 }
