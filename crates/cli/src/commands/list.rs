@@ -4,22 +4,16 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 
-use handloom_core::project::Build;
 use handloom_core::project::Project;
 use handloom_core::project::Step;
 use handloom_core::project::TaskNode;
-use handloom_core::project::folders::Folders;
 use handloom_core::project::script::usage;
 use handloom_core::project::values::Vars;
-use handloom_core::text::Diagnostic;
-use handloom_core::weave::Around;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::ListArguments;
-use crate::context::Located;
-use crate::context::Opened;
-use crate::context::env;
+use crate::commands::looking::Looking;
 use crate::failure::Failure;
 use crate::ui::Ui;
 use crate::ui::style::Role;
@@ -56,40 +50,16 @@ struct ListJson<'a> {
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCode, Failure> {
-    let opened = Opened::open(Located::find(common)?, common, ui, false)?;
-    let around = Around::new(
-        &opened.disk,
-        &opened.clock,
-        &opened.ledger,
-        &env,
-        None,
-        opened.root_text(),
-    );
-    let folders = Folders::new(&opened.disk);
-    let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
-    let project = Build {
-        vars: &vars,
-        settled: None,
-    }
-    .project();
-    let (errors, warnings): (Vec<_>, Vec<_>) = vars
-        .take_diagnostics()
-        .into_iter()
-        .partition(Diagnostic::is_error);
-    if !errors.is_empty() {
-        return Err(opened.wrong(errors));
-    }
-    match arguments.format {
-        Format::Json => {
-            ui.print_json(&json(&vars, &project))?;
+    Looking::at(common, ui, |looking| {
+        match arguments.format {
+            Format::Json => ui.print_json(&json(looking.vars, looking.project))?,
+            Format::Text => {
+                let rows = rows(looking.vars, looking.project, arguments.all);
+                ui.print(&render(&rows, ui))?;
+            }
         }
-        Format::Text => {
-            ui.diagnostics(&opened.description.sources, &warnings);
-            let rows = rows(&vars, &project, arguments.all);
-            ui.print(&render(&rows, &opened.located.folder, ui))?;
-        }
-    }
-    Ok(ExitCode::SUCCESS)
+        Ok(ExitCode::SUCCESS)
+    })
 }
 
 fn json<'p>(vars: &'p Vars<'_>, project: &'p Project<'_>) -> ListJson<'p> {
@@ -225,7 +195,7 @@ fn rows(vars: &Vars<'_>, project: &Project<'_>, all: bool) -> Vec<Row> {
     rows
 }
 
-fn render(rows: &[Row], _folder: &str, ui: Ui) -> String {
+fn render(rows: &[Row], ui: Ui) -> String {
     let mut out = String::new();
     let mut parts: Vec<&str> = rows.iter().map(|row| row.part.as_str()).collect();
     parts.dedup();

@@ -2,22 +2,19 @@
 
 use std::process::ExitCode;
 
-use handloom_core::project::Build;
 use handloom_core::project::TaskNode;
-use handloom_core::project::folders::Folders;
 use handloom_core::project::paths::from_root;
 use handloom_core::project::script::TaskCall;
 use handloom_core::project::script::usage;
 use handloom_core::project::values::Vars;
 use handloom_core::text::nearest;
-use handloom_core::weave::Around;
 
 use crate::arguments::Common;
 use crate::arguments::RunArguments;
+use crate::commands::looking::Looking;
 use crate::commands::weave;
 use crate::context::Located;
 use crate::context::Opened;
-use crate::context::env;
 use crate::failure::Failure;
 use crate::ui::Ui;
 
@@ -25,7 +22,7 @@ use crate::ui::Ui;
 pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode, Failure> {
     let located = Located::find(common)?;
     let (_lock, opened) = weave::open(common, located, arguments.running.no_wait, ui)?;
-    let (name, call) = bind(&opened, arguments)?;
+    let (name, call) = bind(&opened, arguments, ui)?;
     let work = weave::Work {
         names: vec![name.clone()],
         call: Some((name, call)),
@@ -37,23 +34,16 @@ pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode
 }
 
 /// The task's full name, and its arguments by name.
-fn bind(opened: &Opened, arguments: &RunArguments) -> Result<(String, TaskCall), Failure> {
-    let around = Around::new(
-        &opened.disk,
-        &opened.clock,
-        &opened.ledger,
-        &env,
-        None,
-        opened.root_text(),
-    );
-    let folders = Folders::new(&opened.disk);
-    let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
-    let project = Build {
-        vars: &vars,
-        settled: None,
-    }
-    .project();
-    let mut folder = opened.located.folder.as_str();
+fn bind(opened: &Opened, arguments: &RunArguments, ui: Ui) -> Result<(String, TaskCall), Failure> {
+    Looking::at_opened(opened, ui, |looking| bind_in(looking, arguments))
+}
+
+fn bind_in(
+    looking: &Looking<'_, '_>,
+    arguments: &RunArguments,
+) -> Result<(String, TaskCall), Failure> {
+    let project = looking.project;
+    let mut folder = looking.opened.located.folder.as_str();
     let found = loop {
         let name = from_root(folder, &arguments.task);
         if let Some(task) = project.task_named(&name) {
@@ -77,7 +67,7 @@ fn bind(opened: &Opened, arguments: &RunArguments) -> Result<(String, TaskCall),
         ));
     };
     let node = &project.tasks[task.index()];
-    Ok((node.decl.name.clone(), call(&vars, node, arguments)?))
+    Ok((node.decl.name.clone(), call(looking.vars, node, arguments)?))
 }
 
 fn call(

@@ -8,6 +8,7 @@ mod commands;
 mod demo;
 mod documents;
 mod failures;
+mod histories;
 mod language;
 mod names;
 mod safety;

@@ -156,6 +156,12 @@ impl Variant {
     }
 
     fn matches(&self, path: &str, captures: &mut Captures) -> bool {
+        // A whole folder, told by its last slash, is no file in that folder with an empty name.
+        let wants_folder =
+            matches!(self.tokens.last(), Some(Token::Literal(text)) if text.ends_with('/'));
+        if path.ends_with('/') && !wants_folder {
+            return false;
+        }
         let wild = self
             .tokens
             .iter()

@@ -62,6 +62,8 @@ fn wildcards() {
         (r"\*\[\{", &["*[{"], &["x[{"]),
         (".*/x", &[".h/x"], &["h/x"]),
         ("src/.*", &["src/.a"], &["src/a"]),
+        ("tree/*", &["tree/a"], &["tree/", "tree"]),
+        ("*/", &["tree/"], &["tree", "a/b/"]),
         ("", &[""], &["a"]),
     ] {
         let pattern = compiled(source);
