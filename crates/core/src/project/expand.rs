@@ -17,6 +17,7 @@ use crate::language::Part as WordPart;
 use crate::language::Target;
 use crate::language::Word;
 use crate::language::WordKind;
+use crate::project::build::NOBODY;
 use crate::project::build::Project;
 use crate::project::build::Range;
 use crate::project::build::Step;
@@ -233,6 +234,7 @@ impl<'v, 'd> Expander<'v, 'd> {
             }
         }
         self.warn_empty(project);
+        in_order_of_targets(project);
         project.sorted_outputs = project.outputs.iter().map(|&(_, path)| path).collect();
         let paths = &project.paths;
         project
@@ -504,6 +506,26 @@ impl<'v, 'd> Expander<'v, 'd> {
             }
         }
         true
+    }
+}
+
+/// Puts the steps of each target together, in the order in which the targets stand.
+fn in_order_of_targets(project: &mut Project<'_>) {
+    if project.steps.is_sorted_by_key(|step| step.decl) {
+        return;
+    }
+    let mut order: Vec<usize> = (0..project.steps.len()).collect();
+    order.sort_by_key(|&index| project.steps[index].decl);
+    let mut moved = vec![NOBODY; order.len()];
+    for (now, &before) in order.iter().enumerate() {
+        moved[before] = u32::try_from(now).unwrap_or(NOBODY);
+    }
+    project.steps = order
+        .into_iter()
+        .map(|before| project.steps[before])
+        .collect();
+    for maker in project.makers.iter_mut().filter(|maker| **maker != NOBODY) {
+        *maker = moved[*maker as usize];
     }
 }
 

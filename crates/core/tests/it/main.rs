@@ -10,3 +10,4 @@ mod looking;
 mod made_up;
 mod patterns;
 mod shells;
+mod values;
