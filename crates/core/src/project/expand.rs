@@ -13,6 +13,7 @@ use std::collections::HashMap;
 use std::collections::HashSet;
 use std::sync::Arc;
 
+use crate::language::LearnHow;
 use crate::language::Part as WordPart;
 use crate::language::Target;
 use crate::language::Word;
@@ -99,6 +100,12 @@ impl<'v, 'd> Expander<'v, 'd> {
                     .help("say how it is made: an indented line `recipe: COMMAND`; a name for several things is a `task`"),
             );
             return;
+        }
+        if matches!(clauses.learn, Some((LearnHow::Watched, _))) {
+            self.vars.report(
+                Diagnostic::warning(target.span, "`learn watched` is not carried out by this version, so this target learns nothing")
+                    .help("let the recipe tell what it read: `learn`, or `learn lines`"),
+            );
         }
         let holes = self.hole_names(part, &clauses);
         let Some(decl) = Decl::new(self.vars, part, target, clauses, holes) else {
