@@ -223,6 +223,18 @@ impl Opened {
         root_text(&self.located)
     }
 
+    /// The project's surroundings for a command that starts nothing from the project.
+    pub fn around(&self) -> Around<'_> {
+        Around::new(
+            &self.disk,
+            &self.clock,
+            &self.ledger,
+            &env,
+            None,
+            self.root_text(),
+        )
+    }
+
     /// The errors of a description, as a failure that owns its sources.
     pub fn wrong(&self, diagnostics: Vec<Diagnostic>) -> Failure {
         Failure::Description(Box::new(self.description.sources.clone()), diagnostics)

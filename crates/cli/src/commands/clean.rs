@@ -3,7 +3,6 @@
 use std::process::ExitCode;
 
 use handloom_core::graph::Node;
-use handloom_core::weave::Around;
 use handloom_core::weave::Asked;
 use handloom_core::weave::Cleaned;
 use handloom_core::weave::goals;
@@ -14,7 +13,6 @@ use crate::commands::looking::Looking;
 use crate::commands::weave;
 use crate::context::Located;
 use crate::context::Opened;
-use crate::context::env;
 use crate::failure::Failure;
 use crate::ui::Detail;
 use crate::ui::Ui;
@@ -30,14 +28,7 @@ pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCo
     }
     let (_lock, opened) = weave::open(common, located, arguments.no_wait, ui)?;
     let steps = steps(&opened, arguments, ui)?;
-    let around = Around::new(
-        &opened.disk,
-        &opened.clock,
-        &opened.ledger,
-        &env,
-        None,
-        opened.root_text(),
-    );
+    let around = opened.around();
     let cleaned = handloom_core::weave::clean(&around, &steps)
         .map_err(|(path, error)| Failure::io(format!("can't remove `{path}`"), error))?;
     ui.print(&render(&cleaned, ui))?;

@@ -17,7 +17,6 @@ use handloom_core::weave::outlook;
 use crate::arguments::Common;
 use crate::context::Located;
 use crate::context::Opened;
-use crate::context::env;
 use crate::failure::Failure;
 use crate::ui::Ui;
 
@@ -51,14 +50,7 @@ impl Looking<'_, '_> {
         ui: Ui,
         look: impl FnOnce(&Looking<'_, '_>) -> Result<T, Failure>,
     ) -> Result<T, Failure> {
-        let around = Around::new(
-            &opened.disk,
-            &opened.clock,
-            &opened.ledger,
-            &env,
-            None,
-            opened.root_text(),
-        );
+        let around = opened.around();
         let folders = Folders::new(&opened.disk);
         let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
         let project = Build {

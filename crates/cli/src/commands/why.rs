@@ -8,6 +8,7 @@ use similar::TextDiff;
 
 use handloom_core::graph::Node;
 use handloom_core::graph::Order;
+use handloom_core::ledger::StepView;
 use handloom_core::project::Project;
 use handloom_core::project::StepId;
 use handloom_core::verdict::Reason;
@@ -111,20 +112,25 @@ fn explain_last(
         ));
         return;
     };
-    #[expect(
-        clippy::cast_precision_loss,
-        reason = "nanoseconds of a job as seconds for people"
-    )]
-    let took = record.took() as f64 / 1e9;
     out.push_str(&format!(
         "{} ran {} and took {}, because\n",
         ui.out.paint(Role::Name, &text::safe(name)),
         when(record.ended_at()),
-        text::seconds(took)
+        took(record)
     ));
     for reason in reasons {
         out.push_str(&format!("  {}\n", text::safe(&reason.brief())));
     }
+}
+
+/// How long a step took when it last ran.
+fn took(record: StepView<'_>) -> String {
+    #[expect(
+        clippy::cast_precision_loss,
+        reason = "nanoseconds of a job as seconds for people"
+    )]
+    let seconds = record.took() as f64 / 1e9;
+    text::seconds(seconds)
 }
 
 /// How long ago.
@@ -271,15 +277,10 @@ fn kept(looking: &Looking<'_, '_>, step: StepId, name: &str, out: &mut String) {
     let Some(record) = ledger.step(project.step_name(step)) else {
         return;
     };
-    #[expect(
-        clippy::cast_precision_loss,
-        reason = "nanoseconds of a job as seconds for people"
-    )]
-    let took = record.took() as f64 / 1e9;
     out.push_str(&format!(
         "  it last ran {} and took {}\n",
         when(record.ended_at()),
-        text::seconds(took)
+        took(record)
     ));
     let lists: [(&str, Vec<&str>); 3] = [
         ("made from", record.needs().map(|edge| edge.path).collect()),
