@@ -3,7 +3,8 @@
 //!
 //!     cargo bench -p handloom-core --bench unchanged [STEPS]
 //!
-//! Jobs are carried out in this process, so that only the first, cold run writes files.
+//! Jobs are carried out in this process, so that only the first, cold run writes files. Runs with
+//! nothing to do are also measured as whole processes: this program calls itself as `once FOLDER`.
 #![expect(clippy::print_stdout, reason = "a bench prints its figures")]
 
 use std::cell::RefCell;
@@ -57,6 +58,14 @@ impl Place for Copy {
 }
 
 fn main() {
+    let words: Vec<String> = std::env::args().collect();
+    if let [_, once, root] = &words[..]
+        && once == "once"
+    {
+        weave(Path::new(root));
+        println!("{}", peak_megabytes());
+        return;
+    }
     let steps = std::env::args()
         .filter_map(|word| word.parse().ok())
         .next()
@@ -107,7 +116,40 @@ fn main() {
     }
     more.sort_unstable();
     println!("one edit: {:.1?} more", more[more.len() / 2]);
-    println!("peak memory: {} MB", peak_megabytes());
+    assert_eq!(weave(root).kept, steps);
+    let mut processes: Vec<(Duration, u64)> = (0..7).map(|_| process(root)).collect();
+    processes.sort_unstable();
+    let (took, memory) = processes[processes.len() / 2];
+    println!("nothing changed, a whole process: {took:.1?}, {memory} MB at the peak");
+}
+
+/// How long a whole process with nothing to do takes, and its largest memory, MB.
+fn process(root: &Path) -> (Duration, u64) {
+    let program = std::env::current_exe().expect("this program");
+    let start = Instant::now();
+    let output = std::process::Command::new(program)
+        .arg("once")
+        .arg(root)
+        .output()
+        .expect("this program runs");
+    let took = start.elapsed();
+    assert!(output.status.success());
+    let memory = String::from_utf8_lossy(&output.stdout).trim().parse();
+    (took, memory.expect("a number"))
+}
+
+/// This process's own peak: what the system counts for a child begins with its parent's.
+fn peak_megabytes() -> u64 {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let line = status
+        .lines()
+        .find(|line| line.starts_with("VmHWM"))
+        .unwrap_or_default();
+    line.split_whitespace()
+        .nth(1)
+        .and_then(|kilobytes| kilobytes.parse::<u64>().ok())
+        .unwrap_or(0)
+        / 1000
 }
 
 #[expect(clippy::cast_precision_loss, reason = "a number of steps")]
@@ -175,17 +217,4 @@ fn weave(root: &Path) -> Summary {
     session
         .weave(&description, &outside, &Asked::default())
         .expect("a run")
-}
-
-fn peak_megabytes() -> u64 {
-    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
-    let line = status
-        .lines()
-        .find(|line| line.starts_with("VmHWM"))
-        .unwrap_or_default();
-    line.split_whitespace()
-        .nth(1)
-        .and_then(|kilobytes| kilobytes.parse::<u64>().ok())
-        .unwrap_or(0)
-        / 1024
 }

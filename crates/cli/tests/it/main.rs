@@ -12,6 +12,7 @@ mod histories;
 mod language;
 mod names;
 mod safety;
+mod taken_over;
 mod tasks;
 
 /// Every test file must be listed above, or its tests would silently not run.

@@ -136,3 +136,21 @@ fn listing_runs_nothing_and_writes_nothing() {
     assert!(!bed.exists("sprung"));
     assert!(!bed.exists(".handloom"));
 }
+
+/// A limit on the size of files stands for a full disk: the system refuses the write either way.
+#[test]
+fn a_disk_without_room_ends_the_run_and_the_ledger_stays_good() {
+    let bed = woven();
+    bed.write("in", "y");
+    let program = env!("CARGO_BIN_EXE_handloom");
+    let script = format!("ulimit -f 0; trap '' XFSZ; exec {program} -q");
+    let mut full = std::process::Command::new("sh");
+    full.args(["-c", &script]).current_dir(bed.root());
+    bed.finish(full, &["-q"])
+        .status(3)
+        .says(&["can't write the ledger: file too large"]);
+    bed.weave(&[])
+        .status(0)
+        .ended(&["out made prerequisite-changed"]);
+    assert_eq!(bed.read("out"), "y");
+}

@@ -161,6 +161,44 @@ impl Order {
     pub fn waits_for(&self, position: usize) -> &[u32] {
         &self.edges[self.starts[position] as usize..self.starts[position + 1] as usize]
     }
+
+    /// Where each position's edges begin, and the edges.
+    #[must_use]
+    pub fn parts(&self) -> (&[u32], &[u32]) {
+        (&self.starts, &self.edges)
+    }
+
+    /// The nodes with what [`Order::parts`] gave.
+    #[must_use]
+    pub fn from_parts(nodes: Vec<NodeId>, starts: Vec<u32>, edges: Vec<u32>) -> Self {
+        Self {
+            nodes,
+            starts,
+            edges,
+        }
+    }
+
+    /// The positions that are `open` alone, with the edges among them.
+    #[must_use]
+    pub fn part(&self, open: &[bool]) -> Self {
+        let mut part = Self {
+            starts: vec![0],
+            ..Self::default()
+        };
+        let mut position_in_part = vec![0; self.nodes.len()];
+        for position in (0..self.nodes.len()).filter(|&position| open[position]) {
+            position_in_part[position] = number(part.nodes.len());
+            part.nodes.push(self.nodes[position]);
+            let edges = self
+                .waits_for(position)
+                .iter()
+                .filter(|&&before| open[before as usize])
+                .map(|&before| position_in_part[before as usize]);
+            part.edges.extend(edges);
+            part.starts.push(number(part.edges.len()));
+        }
+        part
+    }
 }
 
 /// A circle: each node waits for the next, and the last for the first.

@@ -1,20 +1,17 @@
 //! Writing a snapshot: what the old one says, with what the journal says in its place.
 
 use hashbrown::HashMap;
-use xxhash_rust::xxh3::xxh3_64;
 use zerocopy::IntoBytes;
 use zerocopy::little_endian::U32;
 
 use crate::content::Record;
 use crate::ledger::Ledger;
+use crate::ledger::arrays;
 use crate::ledger::snapshot::EdgeRec;
 use crate::ledger::snapshot::GivenRec;
-use crate::ledger::snapshot::HEAD;
-use crate::ledger::snapshot::MAGIC;
+use crate::ledger::snapshot::LAYOUT;
 use crate::ledger::snapshot::NONE;
 use crate::ledger::snapshot::PathRec;
-use crate::ledger::snapshot::SECTIONS;
-use crate::ledger::snapshot::SectionRec;
 use crate::ledger::snapshot::StepRec;
 use crate::ledger::snapshot::TextRec;
 use crate::ledger::view::EdgeView;
@@ -265,41 +262,18 @@ impl Builder {
             strings.extend_from_slice(text.as_bytes());
         }
         let index = self.path_index();
-        let arrays: [(&[u8], usize); SECTIONS] = [
-            (&strings, strings.len()),
-            (texts.as_bytes(), texts.len()),
-            (self.paths.as_bytes(), self.paths.len()),
-            (index.as_bytes(), index.len()),
-            (self.digests.as_bytes(), self.digests.len()),
-            (self.steps.as_bytes(), self.steps.len()),
-            (self.edges.as_bytes(), self.edges.len()),
-            (self.givens.as_bytes(), self.givens.len()),
-            (self.commands.as_bytes(), self.commands.len()),
-            (self.folders.as_bytes(), self.folders.len()),
+        let arrays: [&[u8]; 10] = [
+            &strings,
+            texts.as_bytes(),
+            self.paths.as_bytes(),
+            index.as_bytes(),
+            self.digests.as_bytes(),
+            self.steps.as_bytes(),
+            self.edges.as_bytes(),
+            self.givens.as_bytes(),
+            self.commands.as_bytes(),
+            self.folders.as_bytes(),
         ];
-        let table = SECTIONS * size_of::<SectionRec>();
-        let size: usize = arrays.iter().map(|(bytes, _)| bytes.len()).sum();
-        let mut body = Vec::with_capacity(table + size);
-        let mut at = (HEAD + table) as u64;
-        for (bytes, count) in arrays {
-            let record = SectionRec {
-                at: at.into(),
-                count: (count as u64).into(),
-            };
-            body.extend_from_slice(record.as_bytes());
-            at += bytes.len() as u64;
-        }
-        for (bytes, _) in arrays {
-            body.extend_from_slice(bytes);
-        }
-        let mut out = Vec::with_capacity(HEAD + body.len());
-        out.extend_from_slice(MAGIC);
-        out.extend_from_slice(seed);
-        out.extend_from_slice(&xxh3_64(&body).to_le_bytes());
-        out.extend_from_slice(&(body.len() as u64).to_le_bytes());
-        let has_trees = self.edges_are_trees();
-        out.extend_from_slice(&u64::from(has_trees).to_le_bytes());
-        out.extend_from_slice(&body);
-        out
+        arrays::write(LAYOUT, seed, u64::from(self.edges_are_trees()), &arrays)
     }
 }

@@ -45,6 +45,17 @@ pub fn read(bytes: &[u8], seed: &[u8; 32]) -> Option<Read> {
     Some(read)
 }
 
+/// The entries of frames without a head, up to the first that is not good.
+pub fn entries(bytes: &[u8], seed: &[u8; 32]) -> Vec<Entry> {
+    let mut entries = Vec::new();
+    let mut at = 0;
+    while let Some((entry, size)) = frame(&bytes[at..], seed) {
+        entries.push(entry);
+        at += size;
+    }
+    entries
+}
+
 fn frame(bytes: &[u8], seed: &[u8; 32]) -> Option<(Entry, usize)> {
     let length = u32::from_le_bytes(bytes.get(..4)?.try_into().ok()?) as usize;
     let end = FRAME_HEAD.checked_add(length)?;

@@ -7,6 +7,8 @@
 //! [`Ledger::sync`] makes them survive the machine's end. When the journal has grown large, both are
 //! folded into a new snapshot.
 
+pub(crate) mod arrays;
+
 mod build;
 mod journal;
 mod records;
@@ -17,6 +19,10 @@ mod view;
 use std::collections::HashMap;
 use std::collections::HashSet;
 use std::io;
+
+use serde::Deserialize;
+use serde::Serialize;
+use xxhash_rust::xxh3::xxh3_64;
 
 pub use records::Edge;
 pub use records::Entry;
@@ -32,6 +38,16 @@ pub use view::StepView;
 
 use crate::content::Record;
 use crate::ledger::snapshot::Snapshot;
+
+/// A place in the journal, with what stands before it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Mark {
+    seed: [u8; 32],
+    /// Bytes before it.
+    length: u64,
+    /// Their XXH3.
+    check: u64,
+}
 
 /// A journal smaller than this is never folded.
 const SMALL_JOURNAL: usize = 1 << 20;
@@ -369,6 +385,61 @@ impl Ledger {
         }
     }
 
+    // ---- the project as it was worked out ------------------------------------------------------
+
+    /// How far the journal reaches now; `None` when nothing was ever written.
+    ///
+    /// # Errors
+    /// When the storage cannot be read.
+    pub fn mark(&self) -> io::Result<Option<Mark>> {
+        if self.snapshot.is_none() || self.journal_size == 0 {
+            return Ok(None);
+        }
+        let bytes = self.storage.journal()?;
+        Ok(bytes.get(..self.journal_size).map(|bytes| Mark {
+            seed: self.seed,
+            length: bytes.len() as u64,
+            check: xxh3_64(bytes),
+        }))
+    }
+
+    /// What the journal says behind a mark; `None` when it is not the journal that was marked.
+    ///
+    /// # Errors
+    /// When the storage cannot be read.
+    pub fn since(&self, mark: &Mark) -> io::Result<Option<Vec<Entry>>> {
+        if mark.seed != self.seed || self.snapshot.is_none() {
+            return Ok(None);
+        }
+        let bytes = self.storage.journal()?;
+        let before = usize::try_from(mark.length)
+            .ok()
+            .filter(|&length| length <= self.journal_size)
+            .and_then(|length| bytes.get(..length));
+        Ok(match before {
+            Some(before) if xxh3_64(before) == mark.check => {
+                Some(journal::entries(&bytes[before.len()..], &self.seed))
+            }
+            _ => None,
+        })
+    }
+
+    /// The project as it was worked out last, if it was kept.
+    ///
+    /// # Errors
+    /// When the storage cannot be read.
+    pub fn worked_out(&self) -> io::Result<Option<Bytes>> {
+        self.storage.worked_out()
+    }
+
+    /// Keeps the project as it was worked out.
+    ///
+    /// # Errors
+    /// When it cannot be written; what was kept before then stays.
+    pub fn keep_worked_out(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.storage.keep_worked_out(bytes)
+    }
+
     /// Makes what was written survive the machine's sudden end.
     ///
     /// # Errors
@@ -387,16 +458,17 @@ impl Ledger {
         self.storage.syncer()
     }
 
-    /// Folds the journal into a new snapshot when it has grown to a quarter of it.
+    /// Folds the journal into a new snapshot when it has grown to a quarter of it; whether it had.
     ///
     /// # Errors
     /// When it cannot be written; the old snapshot and journal then stay.
-    pub fn fold_if_large(&mut self) -> io::Result<()> {
+    pub fn fold_if_large(&mut self) -> io::Result<bool> {
         let snapshot = self.snapshot.as_ref().map_or(0, Snapshot::size);
-        if self.journal_open && self.journal_size > SMALL_JOURNAL.max(snapshot / 4) {
+        let large = self.journal_open && self.journal_size > SMALL_JOURNAL.max(snapshot / 4);
+        if large {
             self.fold()?;
         }
-        Ok(())
+        Ok(large)
     }
 
     /// Writes a new snapshot, and starts an empty journal that belongs to it.

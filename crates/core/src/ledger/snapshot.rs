@@ -1,14 +1,9 @@
 //! The snapshot: arrays of fixed-size records that are read where they lie.
 //!
-//! Head, 64 bytes: the 8 bytes `HLSNAP01`, the seed of the journal that belongs to it (32), the
-//! XXH3 of everything behind the head (8), that many bytes as a number (8), flags (8: bit 0, whole
-//! folders were made). Then a
-//! table with offset and count of each array (16 bytes each, in the order of [`Section`]), then the
-//! arrays. All numbers are little-endian; offsets count from the start of the file. The checksum is
-//! verified once at the door, and every index is still looked up with a bounds check: an index out
-//! of range reads as "nothing recorded".
+//! The file is laid out as [`crate::ledger::arrays`] says, with the magic `HLSNAP01`, the seed of
+//! the journal that belongs to it, one flag (bit 0: whole folders were made) and the arrays of
+//! [`Section`]. An index out of range reads as "nothing recorded".
 
-use xxhash_rust::xxh3::xxh3_64;
 use zerocopy::FromBytes;
 use zerocopy::Immutable;
 use zerocopy::IntoBytes;
@@ -19,16 +14,31 @@ use zerocopy::little_endian::U32;
 use zerocopy::little_endian::U64;
 
 use crate::content::Record;
+use crate::ledger::arrays::Arrays;
+use crate::ledger::arrays::Layout;
 use crate::ledger::storage::Bytes;
 use crate::ledger::view::BaseStep;
 use crate::ledger::view::StepView;
 use crate::project::paths::path_hash;
 use crate::world::Digest;
 
-pub const MAGIC: &[u8; 8] = b"HLSNAP01";
-/// The same without the version, to tell a newer format from damage.
-const FAMILY: &[u8; 6] = b"HLSNAP";
-pub const HEAD: usize = 64;
+/// The format.
+pub const LAYOUT: Layout = Layout {
+    magic: b"HLSNAP01",
+    sizes: &[
+        1,
+        size_of::<TextRec>(),
+        size_of::<PathRec>(),
+        4,
+        32,
+        size_of::<StepRec>(),
+        size_of::<EdgeRec>(),
+        size_of::<GivenRec>(),
+        size_of::<GivenRec>(),
+        4,
+    ],
+};
+
 /// No index.
 pub const NONE: u32 = u32::MAX;
 
@@ -55,15 +65,6 @@ pub enum Section {
     Commands,
     /// Indices of the texts of folders that were made.
     Folders,
-}
-
-pub const SECTIONS: usize = 10;
-
-#[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
-#[repr(C)]
-pub struct SectionRec {
-    pub at: U64,
-    pub count: U64,
 }
 
 #[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
@@ -131,9 +132,7 @@ pub struct GivenRec {
 
 /// A snapshot that is being read.
 pub struct Snapshot {
-    bytes: Bytes,
-    sections: [(usize, usize); SECTIONS],
-    seed: [u8; 32],
+    arrays: Arrays,
     /// Whether any whole folder was made.
     pub has_trees: bool,
 }
@@ -144,56 +143,29 @@ impl Snapshot {
     /// # Errors
     /// What is wrong, for a message.
     pub fn open(bytes: Bytes) -> Result<Self, String> {
-        let head = bytes.get(..HEAD).ok_or("it is cut short")?;
-        if &head[..6] == FAMILY && &head[..8] != MAGIC {
-            return Err(
-                "it is of another format, written by another version of Hand Loom".to_owned(),
-            );
+        let arrays = Arrays::open(bytes, LAYOUT)?;
+        let index = arrays.get::<U32>(Section::PathIndex as usize).len();
+        if index != 0 && !index.is_power_of_two() {
+            return Err("its table points outside of it".to_owned());
         }
-        if &head[..8] != MAGIC {
-            return Err("it does not begin as a ledger does".to_owned());
-        }
-        let mut seed = [0; 32];
-        seed.copy_from_slice(&head[8..40]);
-        let number = |at: usize| {
-            let mut bytes = [0; 8];
-            bytes.copy_from_slice(&head[at..at + 8]);
-            u64::from_le_bytes(bytes)
-        };
-        let body = &bytes[HEAD..];
-        if number(48) != body.len() as u64 {
-            return Err("it is cut short".to_owned());
-        }
-        if number(40) != xxh3_64(body) {
-            return Err("its checksum does not fit its content".to_owned());
-        }
-        let has_trees = number(56) & 1 != 0;
-        let sections = sections(&bytes).ok_or("its table points outside of it")?;
         Ok(Self {
-            bytes,
-            sections,
-            seed,
-            has_trees,
+            has_trees: arrays.flags & 1 != 0,
+            arrays,
         })
     }
 
     /// The seed of the journal that belongs to it.
     pub fn seed(&self) -> [u8; 32] {
-        self.seed
+        self.arrays.seed
     }
 
     /// Its size in bytes.
     pub fn size(&self) -> usize {
-        self.bytes.len()
+        self.arrays.size()
     }
 
     fn array<T: FromBytes + Immutable + KnownLayout + Unaligned>(&self, section: Section) -> &[T] {
-        let (at, count) = self.sections[section as usize];
-        let size = count.saturating_mul(size_of::<T>());
-        self.bytes
-            .get(at..at.saturating_add(size))
-            .and_then(|bytes| <[T]>::ref_from_bytes(bytes).ok())
-            .unwrap_or_default()
+        self.arrays.get(section as usize)
     }
 
     pub fn text(&self, index: u32) -> Option<&str> {
@@ -322,33 +294,4 @@ impl Snapshot {
             .find(|(known, _)| *known == key)
             .map(|(_, output)| output)
     }
-}
-
-fn sections(bytes: &[u8]) -> Option<[(usize, usize); SECTIONS]> {
-    const SIZES: [usize; SECTIONS] = [
-        1,
-        size_of::<TextRec>(),
-        size_of::<PathRec>(),
-        4,
-        32,
-        size_of::<StepRec>(),
-        size_of::<EdgeRec>(),
-        size_of::<GivenRec>(),
-        size_of::<GivenRec>(),
-        4,
-    ];
-    let table = bytes.get(HEAD..HEAD + SECTIONS * size_of::<SectionRec>())?;
-    let table = <[SectionRec]>::ref_from_bytes(table).ok()?;
-    let mut sections = [(0, 0); SECTIONS];
-    for (slot, (record, size)) in sections.iter_mut().zip(table.iter().zip(SIZES)) {
-        let at = usize::try_from(record.at.get()).ok()?;
-        let count = usize::try_from(record.count.get()).ok()?;
-        let end = at.checked_add(count.checked_mul(size)?)?;
-        if end > bytes.len() {
-            return None;
-        }
-        *slot = (at, count);
-    }
-    let index = sections[Section::PathIndex as usize].1;
-    (index == 0 || index.is_power_of_two()).then_some(sections)
 }

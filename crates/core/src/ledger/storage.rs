@@ -52,6 +52,11 @@ pub trait Storage: Send + Sync {
     }
     /// Moves a snapshot that can't be read out of the way; gives its new name.
     fn set_aside(&mut self) -> io::Result<String>;
+    /// The project as it was worked out last, if it was kept ([`crate::recall`]).
+    fn worked_out(&self) -> io::Result<Option<Bytes>>;
+    /// Keeps the project as it was worked out, whole or not at all. It can be worked out again, so
+    /// it need not be durable.
+    fn keep_worked_out(&mut self, bytes: &[u8]) -> io::Result<()>;
 }
 
 /// A ledger in a folder: `ledger` is the snapshot, `journal` the journal.
@@ -82,6 +87,32 @@ impl RealStorage {
         File::open(&self.folder)?.sync_all()
     }
 
+    fn mapped(&self, name: &str) -> io::Result<Option<Bytes>> {
+        let file = match File::open(self.path(name)) {
+            Ok(file) => file,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(error),
+        };
+        if file.metadata()?.len() == 0 {
+            return Ok(Some(Bytes::Owned(Vec::new())));
+        }
+        Ok(Some(Bytes::Mapped(crate::world::map_file(&file)?)))
+    }
+
+    /// Writes a file beside and renames it over the old one.
+    fn replace(&self, name: &str, bytes: &[u8], durable: bool) -> io::Result<()> {
+        let beside = self.path(&format!("{name}.new"));
+        let written = File::create(&beside).and_then(|mut file| {
+            file.write_all(bytes)?;
+            if durable { file.sync_all() } else { Ok(()) }
+        });
+        if let Err(error) = written {
+            let _ = std::fs::remove_file(&beside);
+            return Err(error);
+        }
+        std::fs::rename(&beside, self.path(name))
+    }
+
     fn open_journal(&mut self) -> io::Result<&mut File> {
         if self.journal.is_none() {
             let file = File::options().write(true).open(self.path("journal"))?;
@@ -96,15 +127,7 @@ impl RealStorage {
 
 impl Storage for RealStorage {
     fn snapshot(&self) -> io::Result<Option<Bytes>> {
-        let file = match File::open(self.path("ledger")) {
-            Ok(file) => file,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
-            Err(error) => return Err(error),
-        };
-        if file.metadata()?.len() == 0 {
-            return Ok(Some(Bytes::Owned(Vec::new())));
-        }
-        Ok(Some(Bytes::Mapped(crate::world::map_file(&file)?)))
+        self.mapped("ledger")
     }
 
     fn journal(&self) -> io::Result<Vec<u8>> {
@@ -118,16 +141,7 @@ impl Storage for RealStorage {
     }
 
     fn replace_snapshot(&mut self, bytes: &[u8]) -> io::Result<()> {
-        let beside = self.path("ledger.new");
-        let written = File::create(&beside).and_then(|mut file| {
-            file.write_all(bytes)?;
-            file.sync_all()
-        });
-        if let Err(error) = written {
-            let _ = std::fs::remove_file(&beside);
-            return Err(error);
-        }
-        std::fs::rename(&beside, self.path("ledger"))?;
+        self.replace("ledger", bytes, true)?;
         self.sync_folder()
     }
 
@@ -168,6 +182,14 @@ impl Storage for RealStorage {
         std::fs::rename(self.path("ledger"), self.path(&name))?;
         Ok(format!(".handloom/{name}"))
     }
+
+    fn worked_out(&self) -> io::Result<Option<Bytes>> {
+        self.mapped("project")
+    }
+
+    fn keep_worked_out(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.replace("project", bytes, false)
+    }
 }
 
 /// The files of a ledger in memory, shared by those that open it one after the other.
@@ -180,6 +202,7 @@ pub struct MemoryStorage {
 struct MemoryFiles {
     snapshot: Option<Vec<u8>>,
     journal: Vec<u8>,
+    worked_out: Option<Vec<u8>>,
     /// How many more bytes may be written, when that is limited.
     room: Option<usize>,
 }
@@ -273,5 +296,17 @@ impl Storage for MemoryStorage {
     fn set_aside(&mut self) -> io::Result<String> {
         self.with(|files| files.snapshot = None);
         Ok("memory".to_owned())
+    }
+    fn worked_out(&self) -> io::Result<Option<Bytes>> {
+        Ok(self.with(|files| files.worked_out.clone().map(Bytes::Owned)))
+    }
+
+    fn keep_worked_out(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.with(|files| {
+            let (_, result) = files.take(bytes);
+            result?;
+            files.worked_out = Some(bytes.to_vec());
+            Ok(())
+        })
     }
 }

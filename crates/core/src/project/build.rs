@@ -27,7 +27,18 @@ use crate::text::Diagnostic;
 use crate::text::nearest;
 
 /// A stretch of one of the project's lists.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    Default,
+    PartialEq,
+    Eq,
+    zerocopy::FromBytes,
+    zerocopy::Immutable,
+    zerocopy::IntoBytes,
+)]
+#[repr(C)]
 pub struct Range {
     /// First index.
     pub start: u32,
@@ -117,7 +128,8 @@ pub struct Set {
 }
 
 /// One target with its prerequisites, all variables put in.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, Debug, zerocopy::FromBytes, zerocopy::Immutable, zerocopy::IntoBytes)]
+#[repr(C)]
 pub struct Step {
     /// Index into [`Project::decls`].
     pub decl: u32,

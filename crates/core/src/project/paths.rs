@@ -3,6 +3,8 @@
 //! All texts lie in one arena and are found through a table of numbers, so a million paths cost
 //! their bytes and about twenty more each. Values of holes are kept in the same place.
 
+use std::cell::OnceCell;
+
 use hashbrown::HashTable;
 use xxhash_rust::xxh3::xxh3_64;
 
@@ -22,9 +24,11 @@ impl PathId {
 #[derive(Clone, Debug, Default)]
 pub struct Paths {
     arena: String,
-    ranges: Vec<(u32, u32)>,
+    /// Where each begins and ends.
+    ranges: Vec<[u32; 2]>,
     hashes: Vec<u64>,
-    table: HashTable<u32>,
+    /// Made when it is first needed: few runs of a project that was kept look for a path.
+    table: OnceCell<HashTable<u32>>,
 }
 
 /// The hash of a path, also in files: XXH3, 64 bits, without a seed.
@@ -44,12 +48,47 @@ impl Paths {
         let start = u32::try_from(self.arena.len()).unwrap_or(u32::MAX);
         self.arena.push_str(path);
         let end = u32::try_from(self.arena.len()).unwrap_or(u32::MAX);
-        self.ranges.push((start, end));
+        self.table();
+        self.ranges.push([start, end]);
         self.hashes.push(hash);
         let hashes = &self.hashes;
-        self.table
-            .insert_unique(hash, id, |&other| hashes[other as usize]);
+        if let Some(table) = self.table.get_mut() {
+            table.insert_unique(hash, id, |&other| hashes[other as usize]);
+        }
         PathId(id)
+    }
+
+    fn table(&self) -> &HashTable<u32> {
+        self.table.get_or_init(|| {
+            let mut table = HashTable::with_capacity(self.hashes.len());
+            for (id, &hash) in (0..).zip(&self.hashes) {
+                table.insert_unique(hash, id, |&other: &u32| self.hashes[other as usize]);
+            }
+            table
+        })
+    }
+
+    /// The texts, where each begins and ends in them, and the hash of each.
+    #[must_use]
+    pub fn parts(&self) -> (&str, &[[u32; 2]], &[u64]) {
+        (&self.arena, &self.ranges, &self.hashes)
+    }
+
+    /// What [`Paths::parts`] gave; a range outside of the text is an empty path.
+    #[must_use]
+    pub fn from_parts(arena: String, mut ranges: Vec<[u32; 2]>, mut hashes: Vec<u64>) -> Self {
+        for range in &mut ranges {
+            if arena.get(range[0] as usize..range[1] as usize).is_none() {
+                *range = [0, 0];
+            }
+        }
+        hashes.resize(ranges.len(), 0);
+        Self {
+            arena,
+            ranges,
+            hashes,
+            table: OnceCell::new(),
+        }
     }
 
     /// The number of a path that is known.
@@ -59,7 +98,7 @@ impl Paths {
     }
 
     fn find_hashed(&self, path: &str, hash: u64) -> Option<PathId> {
-        self.table
+        self.table()
             .find(hash, |&id| self.get(PathId(id)) == path)
             .map(|&id| PathId(id))
     }
@@ -67,7 +106,7 @@ impl Paths {
     /// A path's text.
     #[must_use]
     pub fn get(&self, id: PathId) -> &str {
-        let (start, end) = self.ranges[id.index()];
+        let [start, end] = self.ranges[id.index()];
         &self.arena[start as usize..end as usize]
     }
 

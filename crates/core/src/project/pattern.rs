@@ -140,6 +140,19 @@ impl Pattern {
         &prefix[..prefix.rfind('/').map_or(0, |at| at + 1)]
     }
 
+    /// Whether it may match a hidden name, or one in a hidden folder.
+    #[must_use]
+    pub fn names_hidden(&self) -> bool {
+        self.variants.iter().any(|variant| {
+            let mut at_start = true;
+            variant.tokens.iter().any(|token| {
+                let starts = std::mem::replace(&mut at_start, *token == Token::Folders);
+                matches!(token, Token::Literal(text)
+                    if text.contains("/.") || (starts && text.starts_with('.')))
+            })
+        })
+    }
+
     /// For a walk: whether anything inside this folder, whose path ends with a slash, could match.
     #[must_use]
     pub fn may_hold(&self, folder: &str) -> bool {

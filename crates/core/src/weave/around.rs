@@ -2,6 +2,7 @@
 //! and what of the files on disk earlier runs made.
 
 use std::cell::RefCell;
+use std::collections::BTreeSet;
 use std::collections::HashMap;
 
 use crate::content::Reader;
@@ -30,6 +31,10 @@ pub struct Around<'a> {
     /// The project's folder, absolute.
     pub root: String,
     asked: RefCell<HashMap<String, Result<String, String>>>,
+    /// Environment variables that were asked for.
+    env_read: RefCell<HashMap<String, Option<String>>>,
+    /// Files that an earlier run made and that may or may not be as it left them.
+    leftovers: RefCell<BTreeSet<String>>,
 }
 
 impl<'a> Around<'a> {
@@ -50,7 +55,42 @@ impl<'a> Around<'a> {
             ask,
             root,
             asked: RefCell::default(),
+            env_read: RefCell::default(),
+            leftovers: RefCell::default(),
         }
+    }
+
+    /// The environment variables that were asked for, with what they held.
+    #[must_use]
+    pub fn env_read(&self) -> Vec<(String, Option<String>)> {
+        let read = self.env_read.borrow();
+        read.iter()
+            .map(|(name, value)| (name.clone(), value.clone()))
+            .collect()
+    }
+
+    /// The commands that were asked, by their key, with what they printed.
+    #[must_use]
+    pub fn outputs(&self) -> Vec<(String, String)> {
+        let asked = self.asked.borrow();
+        asked
+            .iter()
+            .filter_map(|(key, output)| Some((key.clone(), output.clone().ok()?)))
+            .collect()
+    }
+
+    /// Asks a command again by its key.
+    #[must_use]
+    pub fn output_again(&self, key: &str) -> Option<String> {
+        let (folder, command) = key.split_once('\0')?;
+        let command: Vec<String> = command.split('\0').map(str::to_owned).collect();
+        self.output(&command, folder).ok()
+    }
+
+    /// Files whose content decided whether they count as sources.
+    #[must_use]
+    pub fn leftovers(&self) -> Vec<String> {
+        self.leftovers.borrow().iter().cloned().collect()
     }
 
     /// What commands printed in this run, where the ledger says otherwise or nothing.
@@ -78,7 +118,11 @@ fn command_key(command: &[String], folder: &str) -> String {
 
 impl Surroundings for Around<'_> {
     fn env(&self, name: &str) -> Option<String> {
-        (self.env)(name)
+        let value = (self.env)(name);
+        self.env_read
+            .borrow_mut()
+            .insert(name.to_owned(), value.clone());
+        value
     }
 
     fn output(&self, command: &[String], folder: &str) -> Result<String, NoOutput> {
@@ -100,6 +144,7 @@ impl Surroundings for Around<'_> {
         let Some(maker) = ledger.maker(path) else {
             return false;
         };
+        self.leftovers.borrow_mut().insert(path.to_owned());
         let Some(step) = ledger.step(maker) else {
             return false;
         };

@@ -353,11 +353,11 @@ fn reaches(round: &Round<'_, '_, '_>, from: StepId, to: StepId) -> bool {
     else {
         return false;
     };
-    let mut seen = vec![false; round.order.nodes.len()];
+    let mut seen = vec![false; round.whole.nodes.len()];
     let mut open = vec![start];
     while let Some(position) = open.pop() {
-        for &before in round.order.waits_for(position) {
-            if round.order.nodes[before as usize] == NodeId::step(to) {
+        for &before in round.whole.waits_for(position) {
+            if round.whole.nodes[before as usize] == NodeId::step(to) {
                 return true;
             }
             if !std::mem::replace(&mut seen[before as usize], true) {

@@ -62,7 +62,7 @@ pub fn outlook<'d>(
     threads: usize,
 ) -> Option<Vec<Prospect>> {
     let mut states = States::new(around.disk, around.clock, around.ledger);
-    states.survey(project, order, threads);
+    states.survey(project, order, threads, None);
     let sheets = Sheets::new(vars, project);
     let mut scratch = Scratch::default();
     let mut prospects: Vec<Prospect> = Vec::with_capacity(order.nodes.len());

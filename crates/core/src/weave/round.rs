@@ -31,6 +31,7 @@ use crate::weave::make_way::MovedAside;
 use crate::weave::plan::Plan;
 use crate::weave::prepare::Prepared;
 use crate::weave::prepare::Workshop;
+use crate::weave::recall::Contents;
 use crate::weave::session::Session;
 use crate::weave::slots;
 use crate::weave::slots::Done;
@@ -61,7 +62,12 @@ pub struct Round<'r, 's, 'd> {
     pub session: &'r mut Session<'s>,
     pub project: &'r Project<'d>,
     pub vars: &'r Vars<'d>,
+    /// What has to be judged.
     pub order: &'r Order,
+    /// All that the goals reach: what is judged, and what is known to be kept.
+    pub whole: &'r Order,
+    /// Contents of files that are known without a look.
+    contents: Option<Contents<'r>>,
     /// For each node whether it was asked for.
     is_goal: Vec<bool>,
     pub states: States<'s>,
@@ -84,8 +90,9 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         session: &'r mut Session<'s>,
         project: &'r Project<'d>,
         vars: &'r Vars<'d>,
-        order: &'r Order,
+        (order, whole): (&'r Order, &'r Order),
         goals: &'r [NodeId],
+        contents: Option<Contents<'r>>,
     ) -> Self {
         let states = States::new(session.disk, session.clock, session.ledger);
         let mut is_goal = vec![false; node_count(project)];
@@ -108,14 +115,22 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             project,
             vars,
             order,
+            whole,
+            contents,
             is_goal,
         }
     }
 
-    /// Brings the goals up to date.
-    pub fn run(mut self) -> Result<(), RoundError> {
-        self.states
-            .survey(self.project, self.order, self.session.options.threads);
+    /// Brings the goals up to date. Gives for each position whether it was judged to have no reason
+    /// to run.
+    pub fn run(mut self) -> Result<Vec<bool>, RoundError> {
+        let contents = self.contents.take();
+        self.states.survey(
+            self.project,
+            self.order,
+            self.session.options.threads,
+            contents.as_ref(),
+        );
         self.record_fresh()?;
         let clean = self.judge_settled()?;
         let active = self.active(&clean);
@@ -124,7 +139,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             self.keep(position);
         }
         if !active.contains(&true) {
-            return Ok(());
+            return Ok(clean);
         }
         let plan = Plan::new(self.order, &active, |position| self.expected(position));
         self.announce(&active);
@@ -141,7 +156,12 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             self.work_off(plan, slots, &active)
         });
         let fresh = self.record_fresh();
-        result.and(fresh)
+        result.and(fresh)?;
+        Ok(self
+            .endings
+            .iter()
+            .map(|ending| *ending == Some(Ending::Kept))
+            .collect())
     }
 
     // ---- verdicts ------------------------------------------------------------------------------

@@ -16,9 +16,7 @@ use crate::ledger::Entry;
 use crate::ledger::Ledger;
 use crate::project::Build;
 use crate::project::Description;
-use crate::project::PartId;
 use crate::project::Project;
-use crate::project::What;
 use crate::project::folders::Folders;
 use crate::project::overrides::SetOutside;
 use crate::project::pattern::is_pattern;
@@ -30,11 +28,20 @@ use crate::weave::event::Ended;
 use crate::weave::event::Ending;
 use crate::weave::event::Event;
 use crate::weave::event::Summary;
+use crate::weave::phases::Goal;
+use crate::weave::phases::cone_is_unsettled;
+use crate::weave::phases::cut;
+use crate::weave::phases::find;
+use crate::weave::phases::goals;
+use crate::weave::phases::unsettled_trees;
 use crate::weave::place::Place;
 use crate::weave::place::Stop;
+use crate::weave::recall;
+use crate::weave::recall::Known;
 use crate::weave::round::Round;
 use crate::weave::round::RoundError;
 use crate::world::Clock;
+use crate::world::Digest;
 use crate::world::Disk;
 
 /// How to run.
@@ -95,6 +102,10 @@ pub struct Session<'s> {
     pub(super) last_round: bool,
     /// Folders that are known to be there.
     pub(super) folders: HashSet<String>,
+    /// How many rounds there were.
+    rounds: usize,
+    /// Whether anything was warned of.
+    warned: bool,
     syncing: Syncing,
 }
 
@@ -106,11 +117,13 @@ struct Syncing {
     worker: Option<std::thread::JoinHandle<io::Result<()>>>,
 }
 
-/// A goal by name, since numbers change when the project is worked out anew.
-#[derive(Clone, Debug, PartialEq, Eq)]
-enum Goal {
-    Step(String),
-    Task(String),
+/// One call, as it came in.
+struct Call<'c> {
+    description: &'c Description,
+    outside: &'c SetOutside,
+    asked: &'c Asked,
+    /// The digest of what the project is worked out from.
+    key: Digest,
 }
 
 /// The ledger is made durable after so many finished jobs, or so many nanoseconds.
@@ -147,6 +160,8 @@ impl<'s> Session<'s> {
             summary: Summary::default(),
             last_round: false,
             folders: HashSet::new(),
+            rounds: 0,
+            warned: false,
             syncing: Syncing::default(),
         }
     }
@@ -164,12 +179,33 @@ impl<'s> Session<'s> {
     ) -> Result<Summary, Stopped> {
         let start = self.clock.ticks();
         self.calls.clone_from(&asked.calls);
+        let key = recall::key(description, self.around);
+        let mut known = Known::open(&key, asked, &self.ledger.borrow(), self.around);
+        if let Some(known) = &mut known
+            && known.answers(asked)
+        {
+            known.look(self.disk, self.options.threads, None);
+            if let Some(kept) = known.all_kept().filter(|_| !self.options.remake) {
+                self.summary.kept = kept;
+                return Ok(self.sum_up(start));
+            }
+        }
+        let call = Call {
+            description,
+            outside,
+            asked,
+            key,
+        };
         let mut settled = HashSet::new();
         let mut phases: Option<Vec<Vec<Goal>>> = None;
-        while self.one_round(description, outside, asked, &mut settled, &mut phases)? {}
+        while self.one_round(&call, known.take(), &mut settled, &mut phases)? {}
         self.hold_rest(phases.unwrap_or_default());
         let folded = self.ledger.borrow_mut().fold_if_large();
         folded.map_err(|error| Stopped::Io("can't write the ledger".to_owned(), error))?;
+        Ok(self.sum_up(start))
+    }
+
+    fn sum_up(&mut self, start: u64) -> Summary {
         #[expect(
             clippy::cast_precision_loss,
             reason = "nanoseconds of a run as seconds for people"
@@ -177,53 +213,57 @@ impl<'s> Session<'s> {
         let seconds = self.clock.ticks().saturating_sub(start) as f64 / 1e9;
         self.summary.seconds = seconds;
         self.tell(Event::Summary(self.summary));
-        Ok(self.summary)
+        self.summary
     }
 
     /// Works the project out and runs one round; whether there is more to do.
     fn one_round(
         &mut self,
-        description: &Description,
-        outside: &SetOutside,
-        asked: &Asked,
+        call: &Call<'_>,
+        known: Option<Known>,
         settled: &mut HashSet<String>,
         phases: &mut Option<Vec<Vec<Goal>>>,
     ) -> Result<bool, Stopped> {
         let folders = Folders::new(self.disk);
         let around = self.around;
-        let vars = Vars::new(description, outside, around, &folders);
-        let build = Build {
-            vars: &vars,
-            settled: Some(settled),
-        };
-        let project = build.project();
-        self.pass_on(&vars)?;
-        let unclear =
-            |names: &[String]| names.is_empty() || names.iter().any(|name| is_pattern(name));
-        let mut trees: Vec<crate::project::PathId> = Vec::new();
-        if phases.is_none() {
-            let found = goals(&project, asked);
-            if !project.unsettled.is_empty() && (unclear(&asked.names) || !found.unknown.is_empty())
-            {
-                trees.clone_from(&project.unsettled);
-            } else if !found.unknown.is_empty() {
-                return Err(Stopped::Description(found.unknown));
-            } else {
-                *phases = Some(
-                    cut(&project, &found.nodes)
-                        .map_err(|wrong| Stopped::Description(vec![*wrong]))?,
-                );
+        let vars = Vars::new(call.description, call.outside, around, &folders);
+        let taken_over = known.and_then(|known| {
+            let project = known.project(&vars)?;
+            Some((project, known))
+        });
+        let (mut project, mut known) = match taken_over {
+            Some((project, known)) => (project, Some(known)),
+            None => {
+                let build = Build {
+                    vars: &vars,
+                    settled: Some(settled),
+                };
+                (build.project(), None)
             }
-        }
+        };
+        self.pass_on(&vars)?;
+        let asked = call.asked;
+        let mut trees: Vec<crate::project::PathId> = Vec::new();
         let mut goals: Vec<NodeId> = Vec::new();
         let mut order = graph::Order::default();
-        if let Some(phases) = phases {
-            let Some(phase) = phases.first() else {
-                return Ok(false);
-            };
-            goals.extend(phase.iter().filter_map(|goal| find(&project, goal)));
-            order = self.order(&project, &goals)?;
-            trees = unsettled_trees(&project, &order, settled);
+        if let Some(known) = known.as_ref().filter(|known| known.answers(asked)) {
+            (goals, order) = known.order();
+            *phases = Some(vec![Vec::new()]);
+        } else {
+            if phases.is_none() {
+                *phases = self.phases(&project, asked)?;
+            }
+            match phases {
+                None => trees.clone_from(&project.unsettled),
+                Some(phases) => {
+                    let Some(phase) = phases.first() else {
+                        return Ok(false);
+                    };
+                    goals.extend(phase.iter().filter_map(|goal| find(&project, goal)));
+                    order = self.order(&project, &goals)?;
+                    trees = unsettled_trees(&project, &order, settled);
+                }
+            }
         }
         let making_trees = !trees.is_empty();
         if making_trees {
@@ -238,9 +278,20 @@ impl<'s> Session<'s> {
         }
         self.last_round = !making_trees && phases.as_ref().is_some_and(|phases| phases.len() == 1);
         let bad_before = self.bad();
-        let result = Round::new(self, &project, &vars, &order, &goals).run();
+        self.rounds += 1;
+        let open = known
+            .as_mut()
+            .filter(|_| self.last_round)
+            .map(|known| self.open_positions(known, &project, &order, &goals, asked));
+        let part = open.as_ref().map(|open| order.part(open));
+        let contents = known
+            .as_ref()
+            .filter(|_| part.is_some())
+            .map(Known::contents);
+        let orders = (part.as_ref().unwrap_or(&order), &order);
+        let result = Round::new(self, &project, &vars, orders, &goals, contents).run();
         self.pass_on(&vars)?;
-        result.map_err(|error| match error {
+        let judged = result.map_err(|error| match error {
             RoundError::Description => Stopped::Description(Vec::new()),
             RoundError::Io(what, error) => Stopped::Io(what, error),
         })?;
@@ -265,11 +316,90 @@ impl<'s> Session<'s> {
             );
             return Ok(settled.len() > before && !failed);
         }
+        if self.last_round && self.rounds == 1 && !failed && !self.warned {
+            let kept = judged_and_known(&judged, open.as_deref());
+            let ran = recall::Ran {
+                key: call.key,
+                asked,
+                goals: &goals,
+                order: &order,
+                kept: &kept,
+                vars: &vars,
+                folders: &folders,
+            };
+            let judged = judged.iter().filter(|kept| **kept).count();
+            self.keep_for_next(&mut project, &ran, known.as_ref(), judged)?;
+        }
         if let Some(phases) = phases {
             phases.remove(0);
             return Ok(!phases.is_empty() && !failed);
         }
         Ok(!failed)
+    }
+
+    /// What was asked for, cut into phases; `None` when whole folders have to be made first to know
+    /// what that is.
+    fn phases(
+        &self,
+        project: &Project<'_>,
+        asked: &Asked,
+    ) -> Result<Option<Vec<Vec<Goal>>>, Stopped> {
+        let unclear = asked.names.is_empty() || asked.names.iter().any(|name| is_pattern(name));
+        let found = goals(project, asked);
+        if !project.unsettled.is_empty() && (unclear || !found.unknown.is_empty()) {
+            return Ok(None);
+        }
+        if !found.unknown.is_empty() {
+            return Err(Stopped::Description(found.unknown));
+        }
+        cut(project, &found.nodes)
+            .map(Some)
+            .map_err(|wrong| Stopped::Description(vec![*wrong]))
+    }
+
+    /// Which positions have to be judged although the last run is known; counts the others as kept.
+    fn open_positions(
+        &mut self,
+        known: &mut Known,
+        project: &Project<'_>,
+        order: &graph::Order,
+        goals: &[NodeId],
+        asked: &Asked,
+    ) -> Vec<bool> {
+        if !known.answers(asked) {
+            let reached = known.reached(project, order);
+            known.look(self.disk, self.options.threads, Some(&reached));
+        }
+        let asked: &[NodeId] = if self.options.remake { goals } else { &[] };
+        let open = known.open_positions(project, order, asked);
+        self.summary.kept += order
+            .nodes
+            .iter()
+            .zip(&open)
+            .filter(|(id, open)| !**open && matches!(id.node(project), Node::Step(_)))
+            .count();
+        open
+    }
+
+    /// Keeps the project for the next run when that will spare it much.
+    fn keep_for_next<'d>(
+        &mut self,
+        project: &mut Project<'d>,
+        ran: &recall::Ran<'_, 'd>,
+        known: Option<&Known>,
+        judged: usize,
+    ) -> Result<(), Stopped> {
+        let folded = self.ledger.borrow_mut().fold_if_large();
+        let folded =
+            folded.map_err(|error| Stopped::Io("can't write the ledger".to_owned(), error))?;
+        let kept = ran.kept.iter().filter(|kept| **kept).count();
+        // What is kept already serves until many steps have to be judged beside it.
+        let stale = known.is_none() || judged > 64 + ran.order.nodes.len() / 32;
+        if (folded || stale) && kept * 2 > ran.order.nodes.len() {
+            let around = self.around;
+            recall::keep(project, ran, known, &mut self.ledger.borrow_mut(), around);
+        }
+        Ok(())
     }
 
     fn bad(&self) -> usize {
@@ -324,6 +454,7 @@ impl<'s> Session<'s> {
     }
 
     pub(super) fn tell(&mut self, event: Event) {
+        self.warned |= matches!(event, Event::Warning(_));
         (self.observer)(event);
     }
 
@@ -389,173 +520,13 @@ impl<'s> Session<'s> {
     }
 }
 
-/// What names stand for in a project; without names, what is made by default.
-#[must_use]
-pub fn goals(project: &Project<'_>, asked: &Asked) -> graph::Goals {
-    if asked.names.is_empty() {
-        let part = part_of(project, &asked.folder);
-        return graph::Goals::of(graph::default_goals(project, part.0, &part.1));
-    }
-    graph::resolve(project, &asked.names, &asked.folder)
-}
-
-/// The innermost part around a folder, and its folder.
-fn part_of(project: &Project<'_>, folder: &str) -> (PartId, String) {
-    project
-        .parts
-        .iter()
-        .enumerate()
-        .filter(|(_, part)| folder.starts_with(part.as_str()))
-        .max_by_key(|(_, part)| part.len())
-        .map(|(index, part)| (PartId(u32::try_from(index).unwrap_or(0)), part.clone()))
-        .unwrap_or((PartId::ROOT, String::new()))
-}
-
-fn find(project: &Project<'_>, goal: &Goal) -> Option<NodeId> {
-    match goal {
-        Goal::Step(name) => {
-            let path = project.paths.find(name)?;
-            project.maker(path).map(NodeId::step)
-        }
-        Goal::Task(name) => project
-            .task_named(name)
-            .map(|task| NodeId::task(project, task)),
-    }
-}
-
-fn goal(project: &Project<'_>, id: NodeId) -> Option<Goal> {
-    match id.node(project) {
-        Node::Step(step) => Some(Goal::Step(project.step_name(step).to_owned())),
-        Node::Task(task) => Some(Goal::Task(project.tasks[task.index()].decl.name.clone())),
-        Node::Set(_) => None,
-    }
-}
-
-/// Whole folders that sets in this order look into and that are not known to be up to date.
-fn unsettled_trees(
-    project: &Project<'_>,
-    order: &graph::Order,
-    settled: &HashSet<String>,
-) -> Vec<crate::project::PathId> {
-    let mut trees = Vec::new();
-    let mut any_set = false;
-    for id in &order.nodes {
-        if let Node::Set(set) = id.node(project) {
-            any_set = true;
-            for &tree in &project.sets[set.index()].trees {
-                if !settled.contains(project.paths.get(tree)) && !trees.contains(&tree) {
-                    trees.push(tree);
-                }
-            }
-        }
-    }
-    if any_set {
-        for &tree in &project.unsettled {
-            if !trees.contains(&tree) {
-                trees.push(tree);
-            }
-        }
-    }
-    trees
-}
-
-fn needs_unsettled(project: &Project<'_>, id: NodeId) -> bool {
-    matches!(id.node(project), Node::Set(set) if !project.sets[set.index()].settled)
-}
-
-fn cone_is_unsettled(project: &Project<'_>, goal: NodeId) -> bool {
-    graph::order(project, &[goal])
-        .is_ok_and(|order| order.nodes.iter().any(|&id| needs_unsettled(project, id)))
-}
-
-/// Cuts goals into phases: each item of a task's `steps` in a phase of its own.
-fn cut(project: &Project<'_>, goals: &[NodeId]) -> Result<Vec<Vec<Goal>>, Box<Diagnostic>> {
-    let mut cutter = Cutter {
-        project,
-        phases: Vec::new(),
-        open: Vec::new(),
-        done: HashSet::new(),
+/// For each position of a whole order whether its step is kept; only `open` ones were judged.
+fn judged_and_known(judged: &[bool], open: Option<&[bool]>) -> Vec<bool> {
+    let Some(open) = open else {
+        return judged.to_vec();
     };
-    cutter.visit(goals)?;
-    cutter.push(goals.iter().copied());
-    Ok(cutter.phases)
-}
-
-struct Cutter<'p, 'd> {
-    project: &'p Project<'d>,
-    phases: Vec<Vec<Goal>>,
-    open: Vec<NodeId>,
-    done: HashSet<NodeId>,
-}
-
-impl Cutter<'_, '_> {
-    fn push(&mut self, nodes: impl Iterator<Item = NodeId>) {
-        let goals: Vec<Goal> = nodes.filter_map(|id| goal(self.project, id)).collect();
-        if !goals.is_empty() {
-            self.phases.push(goals);
-        }
-    }
-
-    /// Puts the phases of all tasks with `steps` that nodes reach in front.
-    fn visit(&mut self, ids: &[NodeId]) -> Result<(), Box<Diagnostic>> {
-        if self.project.tasks.iter().all(|task| task.steps.is_empty()) {
-            return Ok(());
-        }
-        let order = match graph::order(self.project, ids) {
-            Ok(order) => order,
-            Err(cycle) => return Err(Box::new(graph::describe_cycle(self.project, &cycle))),
-        };
-        for id in order.nodes {
-            if let Node::Task(task) = id.node(self.project)
-                && !self.project.tasks[task.index()].steps.is_empty()
-                && !self.done.contains(&id)
-            {
-                self.sequence(id)?;
-            }
-        }
-        Ok(())
-    }
-
-    fn sequence(&mut self, id: NodeId) -> Result<(), Box<Diagnostic>> {
-        let Node::Task(task) = id.node(self.project) else {
-            return Ok(());
-        };
-        let node = &self.project.tasks[task.index()];
-        if self.open.contains(&id) {
-            return Err(Box::new(
-                Diagnostic::error(
-                    node.decl.syntax.span,
-                    format!("the steps of `{}` lead back to itself", node.decl.name),
-                )
-                .help("take one of these steps away"),
-            ));
-        }
-        self.open.push(id);
-        let mut needs = Vec::new();
-        graph::dependencies(self.project, id, &mut |needed| needs.push(needed));
-        self.push(needs.into_iter());
-        for &what in &node.steps {
-            let items = self.nodes(what);
-            self.visit(&items)?;
-            self.push(items.into_iter());
-        }
-        self.push(std::iter::once(id));
-        self.open.pop();
-        self.done.insert(id);
-        Ok(())
-    }
-
-    fn nodes(&self, what: What) -> Vec<NodeId> {
-        let mut nodes = Vec::new();
-        let mut path = |path| nodes.extend(self.project.maker(path).map(NodeId::step));
-        match what {
-            What::Task(task) => nodes.push(NodeId::task(self.project, task)),
-            What::Path(one) => path(one),
-            What::Set(set) => self.project.sets[set.index()]
-                .paths
-                .iter()
-                .for_each(|&one| path(one)),
-        }
-        nodes
-    }
+    let mut judged = judged.iter();
+    open.iter()
+        .map(|open| !open || judged.next() == Some(&true))
+        .collect()
 }

@@ -13,6 +13,8 @@ use crate::ledger::Entry;
 use crate::ledger::Ledger;
 use crate::project::PathId;
 use crate::project::Project;
+use crate::project::What;
+use crate::weave::recall::Contents;
 use crate::world::Clock;
 use crate::world::Disk;
 
@@ -42,16 +44,28 @@ impl<'a> States<'a> {
         }
     }
 
-    /// Looks at every path that the steps in `order` make, need or learned of.
-    pub fn survey(&mut self, project: &Project<'_>, order: &Order, threads: usize) {
+    /// Looks at every path that the steps in `order` make, need or learned of, but for those whose
+    /// contents are known.
+    pub fn survey(
+        &mut self,
+        project: &Project<'_>,
+        order: &Order,
+        threads: usize,
+        known: Option<&Contents<'_>>,
+    ) {
         self.of_path.resize(project.paths.len(), None);
         let mut paths: Vec<PathId> = Vec::new();
         let mut seen = vec![false; project.paths.len()];
+        let of_path = &mut self.of_path;
         let mut want = |path: PathId, paths: &mut Vec<PathId>| {
             if !std::mem::replace(&mut seen[path.index()], true) {
-                paths.push(path);
+                match known.and_then(|known| known.state(path)) {
+                    Some(state) => of_path[path.index()] = Some(state),
+                    None => paths.push(path),
+                }
             }
         };
+        let mut set_seen = vec![false; project.sets.len()];
         let ledger = self.ledger.borrow();
         let mut learned: HashSet<String> = HashSet::new();
         // Outputs first, then prerequisites: each row is nearly sorted as it comes, and the system
@@ -87,16 +101,17 @@ impl<'a> States<'a> {
                     project.step_needs(project.step(step))
                 }
                 Node::Task(task) => &project.tasks[task.index()].needs,
-                Node::Set(set) => {
-                    for &path in &project.sets[set.index()].paths {
-                        want(path, &mut paths);
-                    }
-                    &[]
-                }
+                Node::Set(_) => &[],
             };
             for need in needs {
-                if let crate::project::What::Path(path) = need.what {
-                    want(path, &mut paths);
+                match need.what {
+                    What::Path(path) => want(path, &mut paths),
+                    What::Set(set) if !std::mem::replace(&mut set_seen[set.index()], true) => {
+                        for &path in &project.sets[set.index()].paths {
+                            want(path, &mut paths);
+                        }
+                    }
+                    What::Set(_) | What::Task(_) => {}
                 }
             }
         }

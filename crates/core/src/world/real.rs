@@ -3,6 +3,8 @@
 use std::fs::File;
 use std::io;
 use std::io::Read;
+use std::os::fd::AsFd;
+use std::os::fd::BorrowedFd;
 use std::os::fd::OwnedFd;
 use std::path::Path;
 use std::path::PathBuf;
@@ -103,20 +105,37 @@ impl Disk for RealDisk {
     }
 
     fn stat(&self, path: &str) -> io::Result<Option<Stat>> {
-        let path = plain(path);
-        let own = match rustix::fs::statat(&self.folder, path, AtFlags::SYMLINK_NOFOLLOW) {
-            Ok(own) => own,
-            Err(Errno::NOENT | Errno::NOTDIR) => return Ok(None),
-            Err(error) => return Err(error.into()),
-        };
-        let link = FileType::from_raw_mode(own.st_mode) == FileType::Symlink;
-        if !link {
-            return Ok(Some(stat_of(&own, false)));
-        }
-        match rustix::fs::statat(&self.folder, path, AtFlags::empty()) {
-            Ok(behind) => Ok(Some(stat_of(&behind, true))),
-            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(None),
-            Err(error) => Err(error.into()),
+        stat_below(self.folder.as_fd(), plain(path))
+    }
+
+    fn stat_all(
+        &self,
+        paths: &mut dyn Iterator<Item = &str>,
+        found: &mut dyn FnMut(io::Result<Option<Stat>>),
+    ) {
+        /// So many files of one folder are worth opening it.
+        const WORTH_OPENING: usize = 4;
+        let mut paths = paths.peekable();
+        let mut run: Vec<&str> = Vec::new();
+        while let Some(path) = paths.next() {
+            let folder = folder_of(path);
+            run.clear();
+            run.push(path);
+            while let Some(next) = paths.next_if(|next| folder_of(next) == folder) {
+                run.push(next);
+            }
+            let opened = (run.len() >= WORTH_OPENING && !folder.is_empty())
+                .then(|| {
+                    let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+                    rustix::fs::openat(&self.folder, folder, flags, Mode::empty()).ok()
+                })
+                .flatten();
+            for path in &run {
+                found(match &opened {
+                    Some(opened) => stat_below(opened.as_fd(), plain(&path[folder.len()..])),
+                    None => self.stat(path),
+                });
+            }
         }
     }
 
@@ -184,6 +203,29 @@ impl Disk for RealDisk {
 
     fn remove_tree(&self, path: &str) -> io::Result<()> {
         std::fs::remove_dir_all(self.full(plain(path)))
+    }
+}
+
+/// The folder that a path lies in: empty, or ending with a slash.
+fn folder_of(path: &str) -> &str {
+    let name = path.strip_suffix('/').unwrap_or(path);
+    &path[..name.rfind('/').map_or(0, |at| at + 1)]
+}
+
+fn stat_below(folder: BorrowedFd<'_>, path: &str) -> io::Result<Option<Stat>> {
+    let own = match rustix::fs::statat(folder, path, AtFlags::SYMLINK_NOFOLLOW) {
+        Ok(own) => own,
+        Err(Errno::NOENT | Errno::NOTDIR) => return Ok(None),
+        Err(error) => return Err(error.into()),
+    };
+    let link = FileType::from_raw_mode(own.st_mode) == FileType::Symlink;
+    if !link {
+        return Ok(Some(stat_of(&own, false)));
+    }
+    match rustix::fs::statat(folder, path, AtFlags::empty()) {
+        Ok(behind) => Ok(Some(stat_of(&behind, true))),
+        Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(None),
+        Err(error) => Err(error.into()),
     }
 }
 

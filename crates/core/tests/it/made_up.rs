@@ -38,6 +38,8 @@ struct File {
 struct Inner {
     files: BTreeMap<String, File>,
     folders: BTreeSet<String>,
+    /// When a name last came to a folder or went.
+    folder_times: BTreeMap<String, i64>,
     now: i64,
     next_inode: u64,
     /// So many more changes are carried out; then the machine is frozen.
@@ -66,6 +68,9 @@ impl Inner {
 
     fn put(&mut self, path: &str, bytes: &[u8]) {
         let time = self.now / GRAIN * GRAIN;
+        if !self.files.contains_key(path) {
+            self.stamp_folder(path);
+        }
         self.next_inode += 1;
         let inode = self
             .files
@@ -80,6 +85,19 @@ impl Inner {
                 changed: time,
             },
         );
+    }
+
+    /// A name came to a folder or went.
+    fn stamp_folder(&mut self, path: &str) {
+        let folder = &path[..path.rfind('/').unwrap_or(0)];
+        let time = self.now / GRAIN * GRAIN;
+        self.folder_times.insert(folder.to_owned(), time);
+    }
+
+    fn take(&mut self, path: &str) -> Option<File> {
+        let file = self.files.remove(path)?;
+        self.stamp_folder(path);
+        Some(file)
     }
 
     fn is_folder(&self, path: &str) -> bool {
@@ -121,7 +139,7 @@ impl Machine {
 
     /// Removes a file as a user would.
     pub fn remove_now(&self, path: &str) {
-        self.lock().files.remove(path);
+        self.lock().take(path);
     }
 
     /// A file's content.
@@ -205,18 +223,28 @@ impl Disk for Machine {
     fn stat(&self, path: &str) -> io::Result<Option<Stat>> {
         let inner = self.lock();
         let plain = path.trim_end_matches('/');
-        let of = |kind, file: Option<&File>| Stat {
+        let plain = plain.trim_start_matches("./").trim_matches('.');
+        let of = |kind, size: usize, modified, changed, inode| Stat {
             kind,
             link: false,
             executable: false,
-            size: file.map_or(0, |file| file.bytes.len() as u64),
-            modified: file.map_or(0, |file| file.modified),
-            changed: file.map_or(0, |file| file.changed),
-            inode: file.map_or(0, |file| file.inode),
+            size: size as u64,
+            modified,
+            changed,
+            inode,
         };
         Ok(match inner.files.get(plain) {
-            Some(file) => Some(of(Kind::File, Some(file))),
-            None if inner.is_folder(plain) => Some(of(Kind::Folder, None)),
+            Some(file) => Some(of(
+                Kind::File,
+                file.bytes.len(),
+                file.modified,
+                file.changed,
+                file.inode,
+            )),
+            None if inner.is_folder(plain) => {
+                let time = inner.folder_times.get(plain).copied().unwrap_or(0);
+                Some(of(Kind::Folder, 0, time, time, 0))
+            }
             None => None,
         })
     }
@@ -251,7 +279,8 @@ impl Disk for Machine {
     fn rename(&self, from: &str, to: &str) -> io::Result<()> {
         let mut inner = self.lock();
         inner.change()?;
-        let file = inner.files.remove(from).ok_or_else(missing)?;
+        let file = inner.take(from).ok_or_else(missing)?;
+        inner.stamp_folder(to);
         let changed = inner.now / GRAIN * GRAIN;
         inner.files.insert(to.to_owned(), File { changed, ..file });
         Ok(())
@@ -263,7 +292,7 @@ impl Disk for Machine {
             return Err(missing());
         }
         inner.change()?;
-        inner.files.remove(path);
+        inner.take(path);
         Ok(())
     }
 
@@ -274,9 +303,16 @@ impl Disk for Machine {
 
     fn remove_tree(&self, path: &str) -> io::Result<()> {
         let prefix = format!("{path}/");
-        self.lock()
+        let mut inner = self.lock();
+        let inside: Vec<String> = inner
             .files
-            .retain(|file, _| !file.starts_with(&prefix));
+            .keys()
+            .filter(|file| file.starts_with(&prefix))
+            .cloned()
+            .collect();
+        for file in inside {
+            inner.take(&file);
+        }
         Ok(())
     }
 }
@@ -401,5 +437,13 @@ impl Storage for Frozen {
 
     fn set_aside(&mut self) -> io::Result<String> {
         self.then(Storage::set_aside)
+    }
+
+    fn worked_out(&self) -> io::Result<Option<Bytes>> {
+        self.ledger.worked_out()
+    }
+
+    fn keep_worked_out(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.then(|storage| storage.keep_worked_out(bytes))
     }
 }

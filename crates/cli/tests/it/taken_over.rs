@@ -1,0 +1,189 @@
+//! A project that is taken over from the last run: everything that it was worked out from is noticed
+//! when it changes, and nothing else makes it run.
+
+use std::fs;
+
+use crate::bed::Bed;
+
+/// A project that reads something of every kind while it is worked out.
+const LOOM: &str = r"
+include more.loom
+let word = env WORD or none
+let list = files notes/*.txt except notes/x*
+let told = output cat told
+default out/a.up out/all out/env out/list out/told out/given out/learned
+target out/<name>.up
+  needs each src/<name>.txt
+  recipe: tr a-z A-Z < @{needs} > @{target}
+target out/all
+  needs out/*.up
+  recipe: cat @{needs} > @{target}
+target out/env
+  recipe: echo @{word} > @{target}
+target out/list
+  recipe: echo @{list} > @{target}
+target out/told
+  recipe: echo @{told} > @{target}
+target out/given
+  given output cat told
+  recipe: cat told > @{target}
+target out/learned
+  learn lines
+  recipe:
+    cat inc/one > @{target}
+    echo inc/one > @{learn}
+";
+
+fn taken_over() -> Bed {
+    let bed = Bed::new(LOOM);
+    bed.write("more.loom", "let unused = 1\n");
+    bed.write("src/a.txt", "a\n");
+    bed.write("notes/1.txt", "");
+    bed.write("told", "told\n");
+    bed.write("inc/one", "one\n");
+    let _ = bed.weave(&[]).status(0).kept(0);
+    // Times have to be older than the clock's grain to be trusted.
+    std::thread::sleep(std::time::Duration::from_millis(60));
+    bed.weave(&[]).all_kept(7);
+    assert!(bed.exists(".handloom/project"));
+    bed.weave(&[]).all_kept(7);
+    bed
+}
+
+#[test]
+fn every_change_is_noticed() {
+    type Change = fn(&Bed);
+    let cases: &[(&str, Change, &[&str])] = &[
+        ("a touched source", |bed| bed.write("src/a.txt", "a\n"), &[]),
+        (
+            "an edited source",
+            |bed| bed.write("src/a.txt", "b\n"),
+            &[
+                "out/a.up made prerequisite-changed",
+                "out/all made prerequisite-changed",
+            ],
+        ),
+        (
+            "a new source",
+            |bed| bed.write("src/b.txt", "b\n"),
+            &[
+                "out/b.up made never-made",
+                "out/all made prerequisite-added",
+            ],
+        ),
+        (
+            "a file of no interest",
+            |bed| bed.write("src/b.bin", "b\n"),
+            &[],
+        ),
+        (
+            "a new file in a list",
+            |bed| bed.write("notes/2.txt", ""),
+            &["out/list made recipe-changed"],
+        ),
+        (
+            "a new file that the list leaves out",
+            |bed| bed.write("notes/x.txt", ""),
+            &[],
+        ),
+        (
+            "what a command prints",
+            |bed| bed.write("told", "else\n"),
+            &[
+                "out/told made recipe-changed",
+                "out/given made given-changed",
+            ],
+        ),
+        (
+            "an edited output",
+            |bed| bed.write("out/env", "mine\n"),
+            &["out/env same output-edited"],
+        ),
+        (
+            "a removed output",
+            |bed| bed.remove("out/a.up"),
+            &["out/a.up same output-missing"],
+        ),
+        (
+            "what was learned",
+            |bed| bed.write("inc/one", "two\n"),
+            &["out/learned made learned-changed"],
+        ),
+        (
+            "an included description",
+            |bed| bed.write("more.loom", "let word = own\n"),
+            &[],
+        ),
+        (
+            "the kept project",
+            |bed| {
+                let mut bytes = fs::read(bed.path(".handloom/project")).unwrap();
+                let middle = bytes.len() / 2;
+                bytes[middle] ^= 1;
+                fs::write(bed.path(".handloom/project"), bytes).unwrap();
+            },
+            &[],
+        ),
+        (
+            "no kept project",
+            |bed| bed.remove(".handloom/project"),
+            &[],
+        ),
+        (
+            "a lost end of the journal",
+            |bed| {
+                let bytes = fs::read(bed.path(".handloom/journal")).unwrap();
+                fs::write(bed.path(".handloom/journal"), &bytes[..bytes.len() - 3]).unwrap();
+            },
+            &[],
+        ),
+    ];
+    for (what, change, ended) in cases {
+        let bed = taken_over();
+        change(&bed);
+        if *what == "an included description" {
+            let _ = bed
+                .weave(&[])
+                .status(2)
+                .says(&["`word` is set twice"]);
+            continue;
+        }
+        bed.weave(&[]).status(0).ended(ended);
+        bed.weave(&[]).status(0).ended(&[]);
+        bed.weave(&["--remake", "out/env"])
+            .status(0)
+            .ended(&["out/env same asked"]);
+    }
+}
+
+#[test]
+fn the_environment_and_variables_are_noticed() {
+    let bed = taken_over();
+    let with_word = |word: &str| {
+        let arguments = ["--events", "events"];
+        let mut command = bed.command(&arguments);
+        command.env("WORD", word);
+        let mut run = bed.finish(command, &arguments);
+        run.read_events(&bed.path("events"));
+        run.status(0)
+    };
+    with_word("x").ended(&["out/env made recipe-changed"]);
+    with_word("x").ended(&[]);
+    bed.weave(&[]).ended(&["out/env made recipe-changed"]);
+    bed.weave(&["--let", "word=y"])
+        .ended(&["out/env made recipe-changed"]);
+    bed.weave(&["--let", "word=y"]).ended(&[]);
+    assert_eq!(bed.read("out/env"), "y\n");
+}
+
+#[test]
+fn other_goals_are_judged_on_their_own() {
+    let bed = taken_over();
+    bed.write("src/a.txt", "b\n");
+    bed.weave(&["out/env"]).all_kept(1);
+    bed.weave(&["out/a.up"])
+        .ended(&["out/a.up made prerequisite-changed"]);
+    bed.weave(&[])
+        .ended(&["out/all made prerequisite-changed"])
+        .kept(6);
+}

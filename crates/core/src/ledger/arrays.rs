@@ -1,0 +1,164 @@
+//! Files that are arrays of fixed-size records, read where they lie.
+//!
+//! Head, 64 bytes: 8 bytes of magic, a seed (32), the XXH3 of everything behind the head (8), that
+//! many bytes as a number (8), flags (8). Then a table with offset and count of each array (16 bytes
+//! each), then the arrays, each at a multiple of 8. All numbers are little-endian; offsets count
+//! from the start of the file. The checksum is verified once at the door, and every index is still
+//! looked up with a bounds check.
+
+use xxhash_rust::xxh3::xxh3_64;
+use zerocopy::FromBytes;
+use zerocopy::FromZeros;
+use zerocopy::Immutable;
+use zerocopy::IntoBytes;
+use zerocopy::KnownLayout;
+use zerocopy::Unaligned;
+use zerocopy::little_endian::U64;
+
+use crate::ledger::storage::Bytes;
+
+const HEAD: usize = 64;
+/// So many bytes of the magic name the kind of file; the others its version.
+const FAMILY: usize = 6;
+
+#[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+struct SectionRec {
+    at: U64,
+    count: U64,
+}
+
+/// What kind of file it is.
+#[derive(Clone, Copy, Debug)]
+pub struct Layout {
+    /// Its first bytes: six for the kind, two for the version.
+    pub magic: &'static [u8; 8],
+    /// The size of a record of each array, bytes.
+    pub sizes: &'static [usize],
+}
+
+/// A file that is being read.
+pub struct Arrays {
+    bytes: Bytes,
+    /// Offset and count of each array.
+    sections: Vec<(usize, usize)>,
+    /// The seed in its head.
+    pub seed: [u8; 32],
+    /// The flags in its head.
+    pub flags: u64,
+}
+
+impl Arrays {
+    /// Checks a file's head, table and checksum.
+    ///
+    /// # Errors
+    /// What is wrong, for a message.
+    pub fn open(bytes: Bytes, layout: Layout) -> Result<Self, String> {
+        let head = bytes.get(..HEAD).ok_or("it is cut short")?;
+        if head[..FAMILY] == layout.magic[..FAMILY] && &head[..8] != layout.magic {
+            return Err(
+                "it is of another format, written by another version of Hand Loom".to_owned(),
+            );
+        }
+        if &head[..8] != layout.magic {
+            return Err("it does not begin as a ledger does".to_owned());
+        }
+        let mut seed = [0; 32];
+        seed.copy_from_slice(&head[8..40]);
+        let number = |at: usize| {
+            let mut bytes = [0; 8];
+            bytes.copy_from_slice(&head[at..at + 8]);
+            u64::from_le_bytes(bytes)
+        };
+        let body = &bytes[HEAD..];
+        if number(48) != body.len() as u64 {
+            return Err("it is cut short".to_owned());
+        }
+        if number(40) != xxh3_64(body) {
+            return Err("its checksum does not fit its content".to_owned());
+        }
+        let flags = number(56);
+        let sections = sections(&bytes, layout.sizes).ok_or("its table points outside of it")?;
+        Ok(Self {
+            bytes,
+            sections,
+            seed,
+            flags,
+        })
+    }
+
+    /// Its size in bytes.
+    pub fn size(&self) -> usize {
+        self.bytes.len()
+    }
+
+    fn raw<T>(&self, section: usize) -> &[u8] {
+        let (at, count) = self.sections.get(section).copied().unwrap_or_default();
+        let size = count.saturating_mul(size_of::<T>());
+        self.bytes
+            .get(at..at.saturating_add(size))
+            .unwrap_or_default()
+    }
+
+    /// An array where it lies.
+    pub fn get<T: FromBytes + Immutable + KnownLayout + Unaligned>(&self, section: usize) -> &[T] {
+        <[T]>::ref_from_bytes(self.raw::<T>(section)).unwrap_or_default()
+    }
+
+    /// A copy of an array, for records that want to be aligned.
+    pub fn copy<T: FromBytes + IntoBytes + FromZeros>(&self, section: usize) -> Vec<T> {
+        let raw = self.raw::<T>(section);
+        // A size that is beyond memory cannot be: the bytes are there.
+        let mut records = T::new_vec_zeroed(raw.len() / size_of::<T>()).unwrap_or_default();
+        let bytes = records.as_mut_slice().as_mut_bytes();
+        if bytes.len() == raw.len() {
+            bytes.copy_from_slice(raw);
+        }
+        records
+    }
+}
+
+fn sections(bytes: &[u8], sizes: &[usize]) -> Option<Vec<(usize, usize)>> {
+    let table = bytes.get(HEAD..HEAD + sizes.len() * size_of::<SectionRec>())?;
+    let table = <[SectionRec]>::ref_from_bytes(table).ok()?;
+    table
+        .iter()
+        .zip(sizes)
+        .map(|(record, size)| {
+            let at = usize::try_from(record.at.get()).ok()?;
+            let count = usize::try_from(record.count.get()).ok()?;
+            let end = at.checked_add(count.checked_mul(*size)?)?;
+            (end <= bytes.len()).then_some((at, count))
+        })
+        .collect()
+}
+
+/// The bytes of a file with these arrays, in the order of the layout.
+pub fn write(layout: Layout, seed: &[u8; 32], flags: u64, arrays: &[&[u8]]) -> Vec<u8> {
+    let padded = |bytes: &[u8]| bytes.len().next_multiple_of(8);
+    let table = arrays.len() * size_of::<SectionRec>();
+    let size = HEAD + table + arrays.iter().map(|bytes| padded(bytes)).sum::<usize>();
+    let mut out = Vec::with_capacity(size);
+    out.extend_from_slice(layout.magic);
+    out.extend_from_slice(seed);
+    // The checksum is put in when everything behind it is known.
+    out.extend_from_slice(&[0; 8]);
+    out.extend_from_slice(&((size - HEAD) as u64).to_le_bytes());
+    out.extend_from_slice(&flags.to_le_bytes());
+    let mut at = HEAD + table;
+    for (bytes, record) in arrays.iter().zip(layout.sizes) {
+        let section = SectionRec {
+            at: (at as u64).into(),
+            count: ((bytes.len() / record) as u64).into(),
+        };
+        out.extend_from_slice(section.as_bytes());
+        at += padded(bytes);
+    }
+    for bytes in arrays {
+        out.extend_from_slice(bytes);
+        out.resize(out.len().next_multiple_of(8), 0);
+    }
+    let checksum = xxh3_64(&out[HEAD..]);
+    out[40..48].copy_from_slice(&checksum.to_le_bytes());
+    out
+}
