@@ -95,12 +95,27 @@ pub struct RunningArguments {
     /// What to do when a recipe fails.
     #[arg(long, value_name = "WHAT", default_value = "stop")]
     pub on_failure: OnFailure,
+    /// How what jobs print is shown.
+    #[arg(long, value_name = "HOW")]
+    pub output: Option<Output>,
     /// Write what happens to a file, one JSON object a line; `-` is standard output.
     #[arg(long, value_name = "FILE")]
     pub events: Option<PathBuf>,
     /// Fail at once when another run works in this project, instead of waiting for it.
     #[arg(long)]
     pub no_wait: bool,
+}
+
+/// How what jobs print is shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Output {
+    /// In one piece below the job's line, when it has ended.
+    Grouped,
+    /// Line by line as it comes, with the job's name in front.
+    Live,
+    /// Only for jobs that fail.
+    Failures,
 }
 
 /// What to do when a recipe fails.

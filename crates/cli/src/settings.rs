@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use serde::Deserialize;
 
+use crate::arguments::Output;
 use crate::failure::Failure;
 
 /// What the user has set for all projects.
@@ -13,6 +14,10 @@ use crate::failure::Failure;
 pub struct Settings {
     /// Jobs that may run at once.
     pub jobs: Option<usize>,
+    /// How what jobs print is shown.
+    pub output: Option<Output>,
+    /// So many of the last runs are remembered.
+    pub runs: Option<usize>,
     /// Variables: a text that is read as words, or a list of words.
     #[serde(default, rename = "let")]
     pub lets: HashMap<String, Words>,
@@ -84,7 +89,7 @@ pub fn read() -> Result<Settings, Failure> {
                 path.display(),
                 error.to_string().trim_end()
             ),
-            "it holds `jobs = N` and a table `[let]` with a text or a list for each variable",
+            "it holds `jobs = N`, `output = \"grouped\"`, `runs = N`, and a table `[let]` with a text or a list for each variable",
         )
     })
 }

@@ -40,20 +40,14 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 struct Copy(PathBuf);
 
 impl Place for Copy {
-    fn run(&self, job: &Job, _: &Stop) -> Outcome {
+    fn run(&self, job: &Job, _: &Stop, _: &mut dyn FnMut(&[u8])) -> Outcome {
         let mut words = job.script.split(' ').skip(1).map(|word| self.0.join(word));
         let (from, to) = (
             words.next().unwrap_or_default(),
             words.next().unwrap_or_default(),
         );
         let copied = std::fs::copy(from, to).is_ok();
-        Outcome {
-            exit: Exit::Status(i32::from(!copied)),
-            output: Vec::new(),
-            stopped: false,
-            memory: 0,
-            processor: 0,
-        }
+        Outcome::silent(Exit::Status(i32::from(!copied)))
     }
 }
 
@@ -203,6 +197,9 @@ fn weave(root: &Path) -> Summary {
         threads: 2,
         keep_going: false,
         remake: false,
+        memory: u64::MAX,
+        live: false,
+        run: None,
     };
     let mut session = Session::new(
         &disk,

@@ -11,9 +11,11 @@
 //! - [`ledger`]: what earlier runs saw; durable
 //! - [`verdict`]: which steps run, and why
 //! - [`weave`]: running them; events out
+//! - [`history`]: what the last runs did, written from the events
 
 pub mod content;
 pub mod graph;
+pub mod history;
 pub mod language;
 pub mod ledger;
 pub mod project;

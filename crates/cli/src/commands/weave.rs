@@ -3,7 +3,13 @@
 use std::process::ExitCode;
 use std::sync::Arc;
 
+use handloom_core::history::Head;
+use handloom_core::history::Recorder;
+use handloom_core::history::Runs;
 use handloom_core::project::script::TaskCall;
+use handloom_core::project::script::relative;
+use handloom_core::project::shell::quote;
+use handloom_core::project::shell::quote_all;
 use handloom_core::weave::Around;
 use handloom_core::weave::Asked;
 use handloom_core::weave::Event;
@@ -16,6 +22,7 @@ use handloom_core::weave::Summary;
 
 use crate::arguments::Common;
 use crate::arguments::OnFailure;
+use crate::arguments::Output;
 use crate::arguments::RunningArguments;
 use crate::arguments::WeaveArguments;
 use crate::context::Located;
@@ -27,7 +34,12 @@ use crate::failure::Failure;
 use crate::lock::Lock;
 use crate::ui::Ui;
 use crate::ui::events::EventWriter;
+use crate::ui::live::Veil;
+use crate::ui::report::Manner;
 use crate::ui::report::Report;
+
+/// So many of the last runs are remembered unless the settings say otherwise.
+pub const RUNS: usize = 30;
 
 /// What to weave, and how.
 pub struct Work<'a> {
@@ -105,16 +117,24 @@ pub fn weave_opened(
     work: &Work<'_>,
     ui: Ui,
 ) -> Result<(Summary, Arc<Stop>), Failure> {
+    let sources = &opened.description.sources;
     let mut events = match &work.running.events {
-        Some(path) => Some(EventWriter::open(path).map_err(|error| {
+        Some(path) => Some(EventWriter::open(path, sources).map_err(|error| {
             Failure::io(format!("can't write events to `{}`", path.display()), error)
         })?),
         None => None,
     };
-    let events_to_out = work.running.events.as_deref() == Some(std::path::Path::new("-"));
-    let mut report = Report::new(ui, &opened.description.sources, events_to_out);
+    let options = options(opened, work)?;
+    let alone = |name: &str, task: bool| alone(opened, work, name, task);
+    let manner = Manner {
+        output: output(opened, work),
+        to_error: work.running.events.as_deref() == Some(std::path::Path::new("-")),
+        jobs: options.jobs,
+        alone: &alone,
+    };
+    let mut report = Report::new(ui, sources, manner);
     let stop = Arc::new(Stop::default());
-    heed_signals(&stop);
+    heed_signals(&stop, report.veil());
     let root = &opened.located.root;
     let asker = |command: &[String], folder: &str| ask(root, command, folder);
     let around = Around::new(
@@ -126,8 +146,15 @@ pub fn weave_opened(
         opened.root_text(),
     );
     let place = LocalPlace::new(root.clone(), opened.located.own().join("jobs"));
+    let name_place = |span| sources.name_and_line(span);
+    let mut recorder = recorder(opened, &options, &name_place);
+    let options = Options {
+        run: Some(recorder.run()),
+        ..options
+    };
     let mut observer = |event: Event| {
         report.tell(&event);
+        recorder.tell(&event);
         if let Some(events) = &mut events {
             events.tell(&event);
         }
@@ -139,7 +166,7 @@ pub fn weave_opened(
         &stop,
         &opened.ledger,
         &around,
-        options(opened, work)?,
+        options,
         &mut observer,
     );
     let asked = Asked {
@@ -149,6 +176,11 @@ pub fn weave_opened(
     };
     let result = session.weave(&opened.description, &opened.outside, &asked);
     drop(session);
+    // The block must be gone before anything else is said.
+    drop(report);
+    if let Some(error) = recorder.error {
+        ui.say(&format!("note: this run is not recorded: {error}\n"));
+    }
     if let Some(error) = events.and_then(|events| events.error) {
         return Err(Failure::io("can't write events", error));
     }
@@ -157,6 +189,56 @@ pub fn weave_opened(
         Err(Stopped::Description(diagnostics)) => Err(opened.wrong(diagnostics)),
         Err(Stopped::Io(what, error)) => Err(Failure::io(what, error)),
     }
+}
+
+fn output(opened: &Opened, work: &Work<'_>) -> Output {
+    work.running
+        .output
+        .or(opened.settings.output)
+        .unwrap_or(Output::Grouped)
+}
+
+/// The record of the run that is about to begin.
+fn recorder<'a>(
+    opened: &Opened,
+    options: &Options,
+    place: &'a dyn Fn(handloom_core::text::Span) -> String,
+) -> Recorder<'a> {
+    use handloom_core::world::Clock;
+    let typed: Vec<String> = std::env::args().skip(1).collect();
+    let head = Head {
+        run: 0,
+        started: opened.clock.now(),
+        command: format!("handloom {}", quote_all(typed.iter().map(String::as_str)))
+            .trim_end()
+            .to_owned(),
+        jobs: options.jobs,
+    };
+    let keep = opened.settings.runs.unwrap_or(RUNS);
+    Recorder::new(Runs::new(&opened.located.own()), head, keep, place)
+}
+
+/// What to type, in the folder that the user is in, to run one step or task alone.
+fn alone(opened: &Opened, work: &Work<'_>, name: &str, task: bool) -> String {
+    let folder = &opened.located.folder;
+    if !task {
+        return format!("handloom {}", quote(&relative(name, folder)));
+    }
+    let call = work.call.iter().find(|(called, _)| called == name);
+    let arguments = call.map_or_else(String::new, |(_, call)| {
+        let mut words: Vec<String> = call
+            .values
+            .iter()
+            .map(|(name, value)| format!("{name}={value}"))
+            .collect();
+        if !call.extra.is_empty() {
+            words.push("--".to_owned());
+            words.extend(call.extra.iter().cloned());
+        }
+        format!(" {}", quote_all(words.iter().map(String::as_str)))
+    });
+    let command = format!("handloom run {}{arguments}", quote(&relative(name, folder)));
+    command.trim_end().to_owned()
 }
 
 fn options(opened: &Opened, work: &Work<'_>) -> Result<Options, Failure> {
@@ -173,22 +255,54 @@ fn options(opened: &Opened, work: &Work<'_>) -> Result<Options, Failure> {
         threads: cores,
         keep_going: work.running.on_failure == OnFailure::Continue,
         remake: work.remake,
+        memory: memory(),
+        live: output(opened, work) == Output::Live,
+        run: None,
     })
 }
 
+/// The machine's memory, bytes.
+fn memory() -> u64 {
+    let text = std::fs::read_to_string("/proc/meminfo").unwrap_or_default();
+    text.lines()
+        .find_map(|line| line.strip_prefix("MemTotal:"))
+        .and_then(|rest| rest.trim().trim_end_matches(" kB").parse::<u64>().ok())
+        .map_or(u64::MAX, |kilobytes| kilobytes.saturating_mul(1024))
+}
+
 /// Interruptions raise the wish to stop: the first asks the jobs to end, the second kills them, the
-/// third leaves at once.
-fn heed_signals(stop: &Arc<Stop>) {
+/// third leaves at once. The keyboard's wish to pause stops all jobs, then this program; when it goes on,
+/// so do they.
+fn heed_signals(stop: &Arc<Stop>, veil: Option<Veil>) {
     use signal_hook::consts::SIGHUP;
     use signal_hook::consts::SIGINT;
     use signal_hook::consts::SIGTERM;
-    let Ok(mut signals) = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP]) else {
+    use signal_hook::consts::SIGTSTP;
+    let Ok(mut signals) = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP, SIGTSTP])
+    else {
         return;
     };
     let stop = Arc::clone(stop);
     std::thread::spawn(move || {
-        for _ in signals.forever() {
-            if stop.raise() > Stop::KILL {
+        for signal in signals.forever() {
+            let level = match signal {
+                SIGTSTP => {
+                    if let Some(veil) = &veil {
+                        veil.drop_down();
+                    }
+                    stop.pause();
+                    // Stopped as the shell expects it; this returns when the program goes on.
+                    let _ = signal_hook::low_level::emulate_default_handler(SIGTSTP);
+                    stop.resume();
+                    if let Some(veil) = &veil {
+                        veil.lift();
+                    }
+                    continue;
+                }
+                SIGINT => stop.interrupt(),
+                other => stop.raise(other),
+            };
+            if level > Stop::KILL {
                 std::process::exit(i32::from(failure::INTERRUPTED));
             }
         }

@@ -7,11 +7,13 @@ use std::path::Path;
 
 use serde::Serialize;
 
+use handloom_core::text::Sources;
 use handloom_core::verdict::Reason;
 use handloom_core::weave::Event;
 
 /// Writes events as they happen.
-pub struct EventWriter {
+pub struct EventWriter<'a> {
+    sources: &'a Sources,
     out: Box<dyn Write>,
     /// The first error; later events are not tried.
     pub error: Option<io::Error>,
@@ -20,9 +22,14 @@ pub struct EventWriter {
 #[derive(Serialize)]
 #[serde(tag = "event", rename_all = "lowercase")]
 enum Line<'a> {
+    Planned {
+        jobs: usize,
+    },
     Began {
         step: &'a str,
         reasons: Vec<&'static str>,
+        task: bool,
+        slot: usize,
     },
     Ended {
         step: &'a str,
@@ -30,6 +37,22 @@ enum Line<'a> {
         reasons: Vec<&'static str>,
         seconds: f64,
         exit: Option<i32>,
+        task: bool,
+        #[serde(skip_serializing_if = "Option::is_none")]
+        took: Option<Took>,
+        #[serde(skip_serializing_if = "Option::is_none")]
+        log: Option<&'a str>,
+    },
+    Spared {
+        step: &'a str,
+    },
+    Moved {
+        path: &'a str,
+        to: &'a str,
+    },
+    Warning {
+        title: &'a str,
+        place: Option<String>,
     },
     Summary {
         made: usize,
@@ -44,29 +67,51 @@ enum Line<'a> {
     },
 }
 
+/// What a job took: seconds from the run's beginning, seconds of processor time, bytes.
+#[derive(Serialize)]
+struct Took {
+    began: f64,
+    slot: usize,
+    processor: f64,
+    memory: u64,
+}
+
 fn names(reasons: &[Reason]) -> Vec<&'static str> {
     let mut names: Vec<&'static str> = reasons.iter().map(|reason| reason.kind.name()).collect();
     names.dedup();
     names
 }
 
-impl EventWriter {
+impl<'a> EventWriter<'a> {
     /// Writes to a file, or to standard output for `-`.
-    pub fn open(path: &Path) -> io::Result<Self> {
+    pub fn open(path: &Path, sources: &'a Sources) -> io::Result<Self> {
         let out: Box<dyn Write> = if path == Path::new("-") {
             Box::new(io::stdout())
         } else {
             Box::new(File::create(path)?)
         };
-        Ok(Self { out, error: None })
+        Ok(Self {
+            sources,
+            out,
+            error: None,
+        })
     }
 
     /// Writes an event down.
     pub fn tell(&mut self, event: &Event) {
         let line = match event {
-            Event::Began { step, reasons, .. } => Line::Began {
+            Event::Planned { jobs, .. } => Line::Planned { jobs: *jobs },
+            Event::Began {
+                step,
+                reasons,
+                task,
+                slot,
+                ..
+            } => Line::Began {
                 step,
                 reasons: names(reasons),
+                task: *task,
+                slot: *slot,
             },
             Event::Ended(ended) => Line::Ended {
                 step: &ended.step,
@@ -74,6 +119,23 @@ impl EventWriter {
                 reasons: names(&ended.reasons),
                 seconds: rounded(ended.seconds),
                 exit: ended.exit.as_ref().map(handloom_core::weave::Exit::code),
+                task: ended.task,
+                took: ended.took.map(|took| Took {
+                    began: rounded(took.began),
+                    slot: took.slot,
+                    processor: rounded(took.processor),
+                    memory: took.memory,
+                }),
+                log: ended.output.log.as_deref(),
+            },
+            Event::Spared { step, .. } => Line::Spared { step },
+            Event::Aside { path, to } => Line::Moved { path, to },
+            Event::Warning(warning) => Line::Warning {
+                title: &warning.title,
+                place: warning
+                    .primary
+                    .as_ref()
+                    .map(|label| self.sources.name_and_line(label.span)),
             },
             Event::Summary(summary) => Line::Summary {
                 made: summary.made,
@@ -86,10 +148,7 @@ impl EventWriter {
                 seconds: rounded(summary.seconds),
                 unstarted: summary.unstarted,
             },
-            Event::Planned { .. }
-            | Event::Spared { .. }
-            | Event::Aside { .. }
-            | Event::Warning(_) => return,
+            Event::Printed { .. } => return,
         };
         if self.error.is_none() {
             self.error = self.write(&line).err();

@@ -1,7 +1,9 @@
 //! The one way to the terminal: results to standard output, everything else to standard error.
 
+pub mod blame;
 pub mod diagnostics;
 pub mod events;
+pub mod live;
 pub mod report;
 pub mod style;
 pub mod text;
@@ -39,6 +41,8 @@ pub struct Ui {
     pub out: Theme,
     /// Colours on standard error.
     pub err: Theme,
+    /// Whether a run shows a block that changes, on standard error.
+    pub live: bool,
 }
 
 impl Ui {
@@ -53,7 +57,9 @@ impl Ui {
                 ColorChoice::Auto => terminal && !no_color && !dumb,
             },
         };
+        let in_ci = std::env::var_os("CI").is_some_and(|value| !value.is_empty());
         Self {
+            live: io::stderr().is_terminal() && !dumb && !in_ci && !common.quiet,
             detail: match (common.quiet, common.verbose) {
                 (true, _) => Detail::Quiet,
                 (_, true) => Detail::Verbose,

@@ -1,5 +1,6 @@
 //! What a run prints: one line for each step that ran, what it printed below, a summary.
 
+use std::collections::HashMap;
 use std::io;
 use std::io::Write;
 
@@ -9,19 +10,18 @@ use handloom_core::verdict::ReasonKind;
 use handloom_core::weave::Ended;
 use handloom_core::weave::Ending;
 use handloom_core::weave::Event;
-use handloom_core::weave::Exit;
-use handloom_core::weave::Failure;
-use handloom_core::weave::Problem;
 use handloom_core::weave::Summary;
 
+use crate::arguments::Output;
 use crate::ui::Detail;
 use crate::ui::Ui;
+use crate::ui::blame;
+use crate::ui::blame::INDENT;
+use crate::ui::live::Live;
+use crate::ui::live::Veil;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
 use crate::ui::text;
-
-/// So far lines of a step's text are indented.
-const INDENT: &str = "         ";
 
 /// Times of steps stand below each other behind names of up to so many characters.
 const COLUMN: usize = 32;
@@ -32,34 +32,64 @@ const WIDTH: usize = 90;
 /// A failure is shown again at the end when so many lines came after it.
 const FAR: usize = 20;
 
+/// How a run is reported.
+pub struct Manner<'a> {
+    /// How jobs' output is shown.
+    pub output: Output,
+    /// The report goes to standard error, since standard output belongs to the events.
+    pub to_error: bool,
+    /// Jobs that may run at once.
+    pub jobs: usize,
+    /// What to type to run one step or task alone.
+    pub alone: &'a dyn Fn(&str, bool) -> String,
+}
+
 /// Prints a run.
 pub struct Report<'a> {
     ui: Ui,
     sources: &'a Sources,
-    /// Standard error, when standard output belongs to the events.
-    to_error: bool,
+    manner: Manner<'a>,
     closed: bool,
+    live: Option<Live>,
     /// Failures, each with the number of lines printed since.
     failures: Vec<(usize, String)>,
+    /// What to type to run only what failed.
+    alone: Vec<String>,
     /// Names of steps that did not run because of a failure.
     held: Vec<String>,
+    /// The last line of each running job that has no end yet.
+    unended: HashMap<String, Vec<u8>>,
+    /// Jobs that ran, and their processor time, seconds.
+    ran: usize,
+    processor: f64,
 }
 
 impl<'a> Report<'a> {
     /// Nothing is printed yet.
-    pub fn new(ui: Ui, sources: &'a Sources, to_error: bool) -> Self {
+    pub fn new(ui: Ui, sources: &'a Sources, manner: Manner<'a>) -> Self {
+        let live = ui.live.then(|| Live::start(ui.err, manner.jobs));
         Self {
             ui,
             sources,
-            to_error,
+            manner,
             closed: false,
+            live,
             failures: Vec::new(),
+            alone: Vec::new(),
             held: Vec::new(),
+            unended: HashMap::new(),
+            ran: 0,
+            processor: 0.0,
         }
     }
 
+    /// Takes the live block away and lets it come back, when there is one.
+    pub fn veil(&self) -> Option<Veil> {
+        self.live.as_ref().map(Live::veil)
+    }
+
     fn theme(&self) -> Theme {
-        if self.to_error {
+        if self.manner.to_error {
             self.ui.err
         } else {
             self.ui.out
@@ -75,33 +105,61 @@ impl<'a> Report<'a> {
             *since += lines;
         }
         // One write for each block, so that blocks of a run and its children never mix.
-        let written = if self.to_error {
-            io::stderr().lock().write_all(block.as_bytes())
-        } else {
-            let mut out = io::stdout().lock();
-            out.write_all(block.as_bytes()).and_then(|()| out.flush())
+        let to_error = self.manner.to_error;
+        let print = || {
+            if to_error {
+                io::stderr().lock().write_all(block.as_bytes())
+            } else {
+                let mut out = io::stdout().lock();
+                out.write_all(block.as_bytes()).and_then(|()| out.flush())
+            }
+        };
+        let written = match &self.live {
+            Some(live) => live.print(print),
+            None => print(),
         };
         // Nobody listens any more: the work goes on quietly.
         self.closed = written.is_err();
     }
 
+    /// Says something on standard error, above the live block.
+    fn say(&self, text: &str) {
+        let print = || {
+            self.ui.say(text);
+            Ok(())
+        };
+        // Saying cannot fail.
+        let _ = match &self.live {
+            Some(live) => live.print(print),
+            None => print(),
+        };
+    }
+
     /// Prints an event.
     pub fn tell(&mut self, event: &Event) {
+        if let Some(live) = &self.live {
+            live.tell(event);
+        }
         match event {
             Event::Ended(ended) => self.ended(ended),
+            Event::Printed { step, text } => self.printed(step, text),
             Event::Aside { path, to } => {
                 let theme = self.ui.err;
-                let line = format!(
+                self.say(&format!(
                     "{} `{}` was not made by Hand Loom, or was edited: it is now `{}`\n",
                     theme.paint(Role::Held, "  moved"),
                     text::safe(path),
                     text::safe(to)
-                );
-                self.ui.say(&line);
+                ));
             }
             Event::Warning(warning) if self.ui.detail != Detail::Quiet => {
-                self.ui
-                    .diagnostics(self.sources, std::slice::from_ref(warning));
+                let warning = std::slice::from_ref(warning);
+                let colour = self.ui.err.colour;
+                self.say(&crate::ui::diagnostics::render(
+                    self.sources,
+                    warning,
+                    colour,
+                ));
             }
             Event::Summary(summary) => self.summary(summary),
             Event::Planned { .. }
@@ -111,22 +169,69 @@ impl<'a> Report<'a> {
         }
     }
 
+    /// Whole lines that a job printed, with its name in front.
+    fn printed(&mut self, step: &str, text: &[u8]) {
+        let unended = self.unended.entry(step.to_owned()).or_default();
+        unended.extend_from_slice(text);
+        let whole = unended
+            .iter()
+            .rposition(|&byte| byte == b'\n')
+            .map_or(0, |at| at + 1);
+        let lines: Vec<u8> = unended.drain(..whole).collect();
+        self.put_named(step, &lines);
+    }
+
+    fn put_named(&mut self, step: &str, lines: &[u8]) {
+        if lines.is_empty() {
+            return;
+        }
+        let theme = self.theme();
+        let name = theme.paint(Role::Faint, &format!("{} │", text::safe(step)));
+        let lines = text::safe_output(lines, theme.colour);
+        let block: String = lines
+            .trim_end_matches('\n')
+            .split('\n')
+            .map(|line| format!("{name} {line}\n"))
+            .collect();
+        self.put(&block);
+    }
+
     fn ended(&mut self, ended: &Ended) {
         if ended.ending == Ending::Held {
             self.held.push(ended.step.clone());
             return;
         }
-        let quiet = self.ui.detail == Detail::Quiet;
-        if quiet && ended.ending.is_good() {
+        self.ran += 1;
+        self.processor += ended.took.map_or(0.0, |took| took.processor);
+        if let Some(rest) = self.unended.remove(&ended.step) {
+            self.put_named(&ended.step, &rest);
+        }
+        let only_bad = self.ui.detail == Detail::Quiet || self.manner.output == Output::Failures;
+        if only_bad && ended.ending.is_good() {
             return;
         }
         let mut block = self.line(ended);
         if self.ui.detail == Detail::Verbose {
             self.reasons(&ended.reasons, &mut block);
         }
+        // What was shown line by line is not shown again.
+        let shows_output = self.manner.output != Output::Live;
+        let theme = self.theme();
         match &ended.failure {
-            Some(failure) => self.failure(failure, ended, &mut block),
-            None => indented(&ended.output, self.theme(), &mut block),
+            Some(failure) => {
+                blame::failure(
+                    self.sources,
+                    failure,
+                    ended,
+                    shows_output,
+                    theme,
+                    &mut block,
+                );
+                self.alone
+                    .push((self.manner.alone)(&ended.step, ended.task));
+            }
+            None if shows_output => blame::indented(&ended.output, theme, &mut block),
+            None => {}
         }
         self.put(&block);
         if ended.failure.is_some() {
@@ -170,42 +275,6 @@ impl<'a> Report<'a> {
         }
     }
 
-    fn failure(&self, failure: &Failure, ended: &Ended, block: &mut String) {
-        let theme = self.theme();
-        let place = self.sources.name_and_line(failure.span);
-        let folder = if failure.folder.is_empty() {
-            String::new()
-        } else {
-            format!(", run in {}", failure.folder)
-        };
-        let what = what_went_wrong(failure);
-        block.push_str(&format!(
-            "{INDENT}{} ({})\n",
-            theme.paint(Role::Failed, &text::safe(&what)),
-            text::safe(&place)
-        ));
-        let with = failure.interpreter.join(" ");
-        block.push_str(&format!(
-            "{INDENT}{}\n",
-            theme.paint(Role::Faint, &format!("the recipe, with {with}{folder}:"))
-        ));
-        script(&failure.script, block);
-        if !ended.output.is_empty() {
-            block.push_str(&format!(
-                "{INDENT}{}\n",
-                theme.paint(Role::Faint, "it printed:")
-            ));
-            indented(&ended.output, theme, block);
-        }
-        for (from, to) in &failure.moved {
-            let line = format!("what it left of {from} is in {to}");
-            block.push_str(&format!(
-                "{INDENT}{}\n",
-                theme.paint(Role::Faint, &text::safe(&line))
-            ));
-        }
-    }
-
     /// Names the steps that were held, in one paragraph.
     fn name_held(&mut self) {
         const MOST: usize = 24;
@@ -238,6 +307,9 @@ impl<'a> Report<'a> {
     }
 
     fn summary(&mut self, summary: &Summary) {
+        if let Some(mut live) = self.live.take() {
+            live.end();
+        }
         let again: Vec<String> = self
             .failures
             .iter()
@@ -252,95 +324,44 @@ impl<'a> Report<'a> {
         if self.ui.detail == Detail::Quiet && !bad {
             return;
         }
-        let line = summary_line(summary, self.theme());
+        let theme = self.theme();
+        let mut line = summary_line(summary, theme);
+        if self.ran > 0 && summary.seconds >= 0.1 {
+            line.push_str(&theme.paint(Role::Faint, &self.busy(summary)));
+        }
+        line.push('\n');
+        line.push_str(&self.only_failed());
         self.put(&line);
     }
-}
 
-fn what_went_wrong(failure: &Failure) -> String {
-    match &failure.problem {
-        Problem::Recipe => match &failure.exit {
-            Exit::Status(status) => format!("exit status {status}"),
-            Exit::Signal(signal) => format!("ended by signal {signal} ({})", signal_name(*signal)),
-            Exit::TimedOut(limit) => format!(
-                "ran longer than its limit of {}",
-                text::seconds(seconds_of(*limit))
-            ),
-            Exit::NotStarted(why) => format!("could not start: {why}"),
-        },
-        Problem::NotWritten(paths) => {
-            format!(
-                "the recipe ended well, but did not write {}",
-                paths.join(" ")
-            )
-        }
-        Problem::WrongKind(path) if path.ends_with('/') => {
-            format!("the recipe wrote a file, where the target is a whole folder: {path}")
-        }
-        Problem::WrongKind(path) => {
-            format!(
-                "the recipe wrote a folder, where the target is a file: {path} (a whole folder is described as `{path}/`)"
-            )
-        }
-        Problem::PrerequisiteChanged(path) => {
-            format!(
-                "{path} changed while the recipe ran; if you edited it, weave again; if the recipe did, let it write somewhere else"
-            )
-        }
-        Problem::Learned(why) | Problem::Around(why) => why.clone(),
+    /// How busy the cores were with jobs.
+    #[expect(clippy::cast_precision_loss, reason = "a number of jobs, for a share")]
+    fn busy(&self, summary: &Summary) -> String {
+        let share = self.processor / (summary.seconds * summary.jobs.max(1) as f64);
+        let cores = match summary.jobs {
+            1 => "1 core".to_owned(),
+            count => format!("{count} cores"),
+        };
+        format!(", {cores} {:.0}% busy", (share * 100.0).min(100.0))
     }
-}
 
-#[expect(clippy::cast_precision_loss, reason = "a limit in seconds, for people")]
-fn seconds_of(limit: u64) -> f64 {
-    limit as f64
-}
-
-fn signal_name(signal: i32) -> &'static str {
-    match signal {
-        2 => "interrupted",
-        4 => "illegal instruction",
-        6 => "aborted",
-        8 => "arithmetic error",
-        9 => "killed, perhaps for want of memory",
-        11 => "memory fault",
-        13 => "nobody read its output",
-        15 => "asked to end",
-        _ => "see signal(7)",
-    }
-}
-
-fn script(script: &str, block: &mut String) {
-    const MOST: usize = 30;
-    let lines: Vec<&str> = script.trim_end().lines().collect();
-    for line in lines.iter().take(MOST) {
-        let line = text::safe(line);
-        if line.chars().count() > 2000 {
-            let start: String = line.chars().take(2000).collect();
-            block.push_str(&format!("{INDENT}  {start} …\n"));
-        } else {
-            block.push_str(&format!("{INDENT}  {line}\n"));
+    /// What to type to run only what failed.
+    fn only_failed(&self) -> String {
+        const MOST: usize = 5;
+        let theme = self.theme();
+        let title = match self.alone.len() {
+            0 => return String::new(),
+            1 => "to run only what failed:",
+            _ => "to run only one of those that failed:",
+        };
+        let mut out = format!("{}\n", theme.paint(Role::Help, title));
+        for command in self.alone.iter().take(MOST) {
+            out.push_str(&format!("  {}\n", text::safe(command)));
         }
-    }
-    if lines.len() > MOST {
-        block.push_str(&format!(
-            "{INDENT}  … and {} more lines\n",
-            lines.len() - MOST
-        ));
-    }
-}
-
-/// What a job printed, below its line.
-fn indented(output: &[u8], theme: Theme, block: &mut String) {
-    if output.is_empty() {
-        return;
-    }
-    let output = text::safe_output(output, theme.colour);
-    for line in output.trim_end_matches('\n').split('\n') {
-        block.push_str(INDENT);
-        block.push_str("  ");
-        block.push_str(line);
-        block.push('\n');
+        if self.alone.len() > MOST {
+            out.push_str(&format!("  … and {} more\n", self.alone.len() - MOST));
+        }
+        out
     }
 }
 
@@ -365,5 +386,5 @@ fn summary_line(summary: &Summary, theme: Theme) -> String {
     } else {
         parts.join(", ")
     };
-    format!("{all} in {}\n", text::seconds(summary.seconds))
+    format!("{all} in {}", text::seconds(summary.seconds))
 }

@@ -111,6 +111,25 @@ pub fn paragraph(words: &[String], width: usize) -> Vec<String> {
     lines
 }
 
+/// An amount of bytes in units that a person reads: `812 B`, `1.4 MB`.
+pub fn bytes(bytes: u64) -> String {
+    #[expect(clippy::cast_precision_loss, reason = "a size, for people")]
+    let mut size = bytes as f64;
+    if bytes < 1000 {
+        return format!("{bytes} B");
+    }
+    let mut unit = "";
+    for next in ["kB", "MB", "GB", "TB"] {
+        if size < 1000.0 {
+            break;
+        }
+        size /= 1000.0;
+        unit = next;
+    }
+    let digits = usize::from(size < 100.0);
+    format!("{size:.digits$} {unit}")
+}
+
 /// `1 file`, `3 files`.
 pub fn count(number: usize, singular: &str) -> String {
     if number == 1 {
@@ -138,6 +157,19 @@ mod tests {
             (7500.0, "2h 05m"),
         ] {
             assert_eq!(seconds(value), text);
+        }
+    }
+
+    #[test]
+    fn sizes_read_well() {
+        for (value, text) in [
+            (0, "0 B"),
+            (999, "999 B"),
+            (1000, "1.0 kB"),
+            (1_440_000, "1.4 MB"),
+            (123_400_000_000, "123 GB"),
+        ] {
+            assert_eq!(bytes(value), text);
         }
     }
 

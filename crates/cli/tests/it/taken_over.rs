@@ -142,10 +142,7 @@ fn every_change_is_noticed() {
         let bed = taken_over();
         change(&bed);
         if *what == "an included description" {
-            let _ = bed
-                .weave(&[])
-                .status(2)
-                .says(&["`word` is set twice"]);
+            let _ = bed.weave(&[]).status(2).says(&["`word` is set twice"]);
             continue;
         }
         bed.weave(&[]).status(0).ended(ended);

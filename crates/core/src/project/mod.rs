@@ -31,6 +31,7 @@ pub use build::StepId;
 pub use build::TaskId;
 pub use build::TaskNode;
 pub use build::What;
+pub use check::amount_of;
 pub use description::Description;
 pub use description::PartId;
 pub use paths::PathId;

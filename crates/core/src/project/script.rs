@@ -464,6 +464,65 @@ pub fn task_frame<'a, 'd: 'a>(
     Some(frame)
 }
 
+/// What of a remembered task is compared with the last run: its script with variables and arguments
+/// put in, prerequisites left as written.
+pub fn task_sheet<'d>(
+    vars: &Vars<'d>,
+    project: &Project<'d>,
+    task: &TaskNode<'d>,
+    call: &TaskCall,
+) -> Option<String> {
+    let decl = &task.decl;
+    let script = decl.clauses.recipe?;
+    let mut frame = task_frame(vars, project, task, call)?;
+    let labels = decl
+        .clauses
+        .needs
+        .iter()
+        .filter_map(|group| group.label.as_ref());
+    for name in labels.map(|label| &*label.text).chain(["needs"]) {
+        frame.set(name, Value::word(format!("@{{{name}}}")));
+    }
+    let mut sheet = String::new();
+    let interpreter = interpreter(vars, script, &frame)?;
+    line(
+        &mut sheet,
+        "with",
+        &shell::quote_all(interpreter.iter().map(String::as_str)),
+    );
+    line(
+        &mut sheet,
+        "in",
+        &run_folder(vars, decl.clauses.folder, &frame)?,
+    );
+    for (name, words) in &decl.clauses.env {
+        let value = vars.words(words, &frame)?;
+        let words = shell::quote_all(value.texts());
+        line(&mut sheet, "env", &format!("{} = {words}", name.text));
+    }
+    sheet.push_str("recipe:\n");
+    sheet.push_str(&render(vars, script, &frame, &interpreter)?);
+    if let Some(finally) = decl.clauses.finally {
+        sheet.push_str("\nfinally:\n");
+        sheet.push_str(&render(vars, finally, &frame, &interpreter)?);
+    }
+    Some(sheet)
+}
+
+/// The arguments of a task, as text: part of what is compared.
+#[must_use]
+pub fn task_bindings(call: &TaskCall) -> String {
+    let mut text = String::new();
+    for (name, value) in &call.values {
+        line(&mut text, name, &format!("= {}", shell::quote(value)));
+    }
+    if !call.extra.is_empty() {
+        let extra = shell::quote_all(call.extra.iter().map(String::as_str));
+        line(&mut text, "extra", &format!("= {extra}"));
+    }
+    text
+}
+
 /// A task's name and parameters as they are typed: `publish EDITION [channel=draft]`.
 #[must_use]
 pub fn usage(vars: &Vars<'_>, decl: &TaskDecl<'_>) -> String {

@@ -5,6 +5,7 @@ use serde::Serialize;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::verdict::Reason;
+use crate::weave::capture::Printed;
 
 /// What became of a step or task.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -57,6 +58,8 @@ pub enum Exit {
     Signal(i32),
     /// It ran longer than its `limit`, in seconds.
     TimedOut(u64),
+    /// By the system, for want of memory.
+    OutOfMemory,
     /// It could not be started.
     NotStarted(String),
 }
@@ -69,6 +72,7 @@ impl Exit {
         match self {
             Self::Status(status) => *status,
             Self::Signal(signal) => 128 + signal,
+            Self::OutOfMemory => 137,
             Self::TimedOut(_) => 124,
             Self::NotStarted(_) => 127,
         }
@@ -127,9 +131,42 @@ pub struct Ended {
     /// How its recipe ended; none when it did not run.
     pub exit: Option<Exit>,
     /// What it printed.
-    pub output: Vec<u8>,
+    pub output: Printed,
     /// When it failed.
     pub failure: Option<Failure>,
+    /// What it took; none when it did not run.
+    pub took: Option<Took>,
+}
+
+/// What a job took.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Took {
+    /// When it began, seconds from the run's beginning.
+    pub began: f64,
+    /// Which of the jobs that may run at once it was, from 0.
+    pub slot: usize,
+    /// The largest amount of memory any of its processes held, bytes.
+    pub memory: u64,
+    /// Processor time of all its processes, seconds.
+    pub processor: f64,
+}
+
+impl Ended {
+    /// A step or task that was held.
+    #[must_use]
+    pub fn held(step: String, task: bool) -> Self {
+        Self {
+            step,
+            task,
+            ending: Ending::Held,
+            reasons: Vec::new(),
+            seconds: 0.0,
+            exit: None,
+            output: Printed::default(),
+            failure: None,
+            took: None,
+        }
+    }
 }
 
 /// How many steps came to each ending, and how long it took.
@@ -155,6 +192,8 @@ pub struct Summary {
     pub seconds: f64,
     /// All jobs together, seconds.
     pub job_seconds: f64,
+    /// Jobs that could run at once.
+    pub jobs: usize,
 }
 
 impl Summary {
@@ -179,8 +218,10 @@ pub enum Event {
     Planned {
         /// Jobs that run or may run.
         jobs: usize,
-        /// What they took together when they last ran.
+        /// What those of them that ran before took together when they last ran.
         seconds: f64,
+        /// How many of them never ran before.
+        unknown: usize,
     },
     /// A job began.
     Began {
@@ -194,6 +235,17 @@ pub enum Event {
         usual: Option<f64>,
         /// The script as it is run.
         script: String,
+        /// Which of the jobs that may run at once it is, from 0.
+        slot: usize,
+        /// Whether it has the terminal to itself until it ends.
+        terminal: bool,
+    },
+    /// A job printed something; told only when that was asked for.
+    Printed {
+        /// Its name.
+        step: String,
+        /// The bytes, not cut at lines.
+        text: Vec<u8>,
     },
     /// A job ended, or a step is held.
     Ended(Box<Ended>),
@@ -201,6 +253,8 @@ pub enum Event {
     Spared {
         /// Its name.
         step: String,
+        /// How long it took last time, seconds.
+        usual: Option<f64>,
     },
     /// A file that Hand Loom did not make stood in an output's place and was moved.
     Aside {

@@ -4,11 +4,16 @@ use std::cell::OnceCell;
 
 use crate::content::State;
 use crate::ledger::Ledger;
+use crate::ledger::task_key;
 use crate::project::PathId;
 use crate::project::Project;
 use crate::project::StepId;
+use crate::project::TaskId;
 use crate::project::decl::Decl;
 use crate::project::frame::Frame;
+use crate::project::script::TaskCall;
+use crate::project::script::task_bindings;
+use crate::project::script::task_sheet;
 use crate::project::surroundings::NoOutput;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
@@ -121,6 +126,37 @@ impl<'p, 'd> Sheets<'p, 'd> {
             givens: self.givens(step)?,
             asked,
             learned: &learned,
+        }))
+    }
+
+    /// Gathers what is compared of a task that is remembered.
+    pub fn with_task<T>(
+        &self,
+        task: TaskId,
+        call: &TaskCall,
+        states: &States<'_>,
+        asked: bool,
+        judge: impl FnOnce(&Facts<'_>) -> T,
+    ) -> Option<T> {
+        let project = self.project;
+        let node = &project.tasks[task.index()];
+        let needs: Vec<Input<'_>> = project
+            .open_needs(&node.needs)
+            .map(|(group, path)| Input {
+                group,
+                path: project.paths.get(path),
+                state: states.get(path),
+            })
+            .collect();
+        Some(judge(&Facts {
+            key: &task_key(&node.decl.name),
+            sheet: &task_sheet(self.vars, project, node, call)?,
+            bindings: &task_bindings(call),
+            outputs: &[],
+            needs: &needs,
+            givens: &[],
+            asked,
+            learned: &|_| State::Missing,
         }))
     }
 

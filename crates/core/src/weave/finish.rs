@@ -7,9 +7,14 @@ use crate::ledger::Edge;
 use crate::ledger::Entry;
 use crate::ledger::Given;
 use crate::ledger::StepRecord;
+use crate::ledger::task_key;
+use crate::project::Need;
 use crate::project::PathId;
 use crate::project::StepId;
+use crate::project::TaskId;
 use crate::project::paths::from_root;
+use crate::project::script::task_bindings;
+use crate::project::script::task_sheet;
 use crate::text::Diagnostic;
 use crate::verdict::Reason;
 use crate::weave::event::Ended;
@@ -18,6 +23,7 @@ use crate::weave::event::Event;
 use crate::weave::event::Exit;
 use crate::weave::event::Failure;
 use crate::weave::event::Problem;
+use crate::weave::event::Took;
 use crate::weave::keep;
 use crate::weave::learn;
 use crate::weave::make_way;
@@ -51,6 +57,13 @@ pub fn end(
             }
             Err(found) => problem = Some(found),
         }
+    } else if let Node::Task(task) = round.order.nodes[job.position].node(round.project)
+        && round.project.tasks[task.index()].decl.clauses.remember
+    {
+        match remembered(round, task, &job, &done) {
+            Ok(recorded) => entries = recorded,
+            Err(found) => problem = Some(found),
+        }
     }
     let mut moved = Vec::new();
     if let Node::Step(step) = round.order.nodes[job.position].node(round.project)
@@ -68,6 +81,12 @@ pub fn end(
         let _ = keep::remove(round.session.disk, &learn.path);
     }
     round.session.record(entries)?;
+    let took = Took {
+        began: seconds(done.began.saturating_sub(round.session.began)),
+        slot: done.slot,
+        memory: done.outcome.memory,
+        processor: seconds(done.outcome.processor),
+    };
     let failure = problem.map(|problem| Failure {
         problem,
         exit: done.outcome.exit.clone(),
@@ -89,6 +108,7 @@ pub fn end(
         exit: Some(done.outcome.exit),
         output: done.outcome.output,
         failure,
+        took: Some(took),
     })
 }
 
@@ -136,7 +156,7 @@ fn success(
     if !missing.is_empty() {
         return Err(Problem::NotWritten(missing));
     }
-    let needs = check_needs(round, step)?;
+    let needs = check_needs(round, project.step_needs(node))?;
     let learned = learned(round, step, job)?;
     for (&(_, path), look) in outputs.iter().zip(&done.outputs) {
         round.states.set(path, look.state.clone());
@@ -151,6 +171,35 @@ fn success(
         .ok_or_else(|| Problem::Around("its description is wrong".to_owned()))?;
     entries.push(Entry::Ended(Box::new(record)));
     Ok((ending, entries))
+}
+
+/// A task that is remembered and ended well: what it saw.
+fn remembered(
+    round: &mut Round<'_, '_, '_>,
+    task: TaskId,
+    job: &RunningJob,
+    done: &Done,
+) -> Result<Vec<Entry>, Problem> {
+    let project = round.project;
+    let node = &project.tasks[task.index()];
+    let needs = check_needs(round, &node.needs)?;
+    let call = round.call(task);
+    let sheet = task_sheet(round.vars, project, node, &call)
+        .ok_or_else(|| Problem::Around("its description is wrong".to_owned()))?;
+    let mut entries = round.states.take_fresh();
+    entries.push(Entry::Ended(Box::new(StepRecord {
+        name: task_key(&node.decl.name),
+        sheet,
+        bindings: task_bindings(&call),
+        needs,
+        reasons: job.reasons.iter().map(Reason::line).collect(),
+        ended_at: round.session.clock.now(),
+        took: done.took,
+        memory: done.outcome.memory,
+        processor: done.outcome.processor,
+        ..StepRecord::default()
+    })));
+    Ok(entries)
 }
 
 fn record(
@@ -220,11 +269,9 @@ fn compare_with_last(
 }
 
 /// The prerequisites as the recipe saw them; they must still be so.
-fn check_needs(round: &mut Round<'_, '_, '_>, step: StepId) -> Result<Vec<Edge>, Problem> {
+fn check_needs(round: &mut Round<'_, '_, '_>, needs: &[Need]) -> Result<Vec<Edge>, Problem> {
     let project = round.project;
-    let needs: Vec<(u16, PathId)> = project
-        .open_needs(project.step_needs(project.step(step)))
-        .collect();
+    let needs: Vec<(u16, PathId)> = project.open_needs(needs).collect();
     let mut edges = Vec::with_capacity(needs.len());
     for (group, path) in needs {
         let before = round.states.get(path).digest();

@@ -28,11 +28,12 @@ use rustix::process::Signal;
 use rustix::process::WaitIdOptions;
 use wait4::Wait4;
 
+use crate::weave::capture::Capture;
 use crate::weave::event::Exit;
 use crate::weave::place::Job;
 use crate::weave::place::Outcome;
 use crate::weave::place::Place;
-use crate::weave::place::Stop;
+use crate::weave::stop::Stop;
 
 /// How long jobs may take to end after they were asked to.
 const GRACE: Duration = Duration::from_secs(5);
@@ -46,13 +47,19 @@ pub struct LocalPlace {
     root: PathBuf,
     /// The folder for facts and long scripts, absolute.
     scratch: PathBuf,
+    /// Processes that were ended for want of memory before.
+    memory_kills: u64,
 }
 
 impl LocalPlace {
     /// Jobs of the project at `root`, an absolute path; their scratch files go to `scratch`.
     #[must_use]
     pub fn new(root: PathBuf, scratch: PathBuf) -> Self {
-        Self { root, scratch }
+        Self {
+            root,
+            scratch,
+            memory_kills: killed_for_memory(),
+        }
     }
 
     fn command(&self, job: &Job) -> io::Result<Command> {
@@ -82,23 +89,20 @@ impl LocalPlace {
 }
 
 impl Place for LocalPlace {
-    fn run(&self, job: &Job, stop: &Stop) -> Outcome {
-        let not_started = |error: io::Error| Outcome {
-            exit: Exit::NotStarted(start_error(job, &error)),
-            output: Vec::new(),
-            stopped: false,
-            memory: 0,
-            processor: 0,
-        };
+    fn run(&self, job: &Job, stop: &Stop, heard: &mut dyn FnMut(&[u8])) -> Outcome {
+        let not_started =
+            |error: io::Error| Outcome::silent(Exit::NotStarted(start_error(job, &error)));
         let mut command = match self.command(job) {
             Ok(command) => command,
             Err(error) => return not_started(error),
         };
         if job.terminal {
-            return match command.spawn() {
-                Ok(child) => finish(child, Vec::new(), None, false),
+            stop.hold_terminal(true);
+            let outcome = match command.spawn() {
+                Ok(child) => Running::new(child, None, job, self).wait(stop, heard),
                 Err(error) => not_started(error),
             };
+            return after_terminal(outcome, stop);
         }
         let started = io::pipe().and_then(|(reader, writer)| {
             command
@@ -110,10 +114,23 @@ impl Place for LocalPlace {
             Ok((child, File::from(OwnedFd::from(reader))))
         });
         match started {
-            Ok((child, pipe)) => Running::new(child, pipe, job.limit).wait(stop),
+            Ok((child, pipe)) => Running::new(child, Some(pipe), job, self).wait(stop, heard),
             Err(error) => not_started(error),
         }
     }
+}
+
+/// The keyboard's interruption goes to the job that has the terminal. When that ends by it, the run
+/// ends too; when the job takes it for something else, as a prompt does, the run goes on.
+fn after_terminal(mut outcome: Outcome, stop: &Stop) -> Outcome {
+    let interrupted = stop.hold_terminal(false);
+    let by_it = matches!(outcome.exit, Exit::Signal(signal) if signal == Signal::INT.as_raw())
+        || outcome.exit == Exit::Status(128 + Signal::INT.as_raw());
+    if interrupted && by_it {
+        outcome.stopped = true;
+        stop.raise(Signal::INT.as_raw());
+    }
+    outcome
 }
 
 fn start_error(job: &Job, error: &io::Error) -> String {
@@ -126,62 +143,98 @@ fn start_error(job: &Job, error: &io::Error) -> String {
     }
 }
 
+/// How often the system ended a process for want of memory, since it was started.
+fn killed_for_memory() -> u64 {
+    let text = std::fs::read_to_string("/proc/vmstat").unwrap_or_default();
+    text.lines()
+        .find_map(|line| line.strip_prefix("oom_kill "))
+        .and_then(|count| count.trim().parse().ok())
+        .unwrap_or(0)
+}
+
 struct Running {
     child: Child,
-    group: Option<Pid>,
-    pipe: File,
-    output: Vec<u8>,
-    pipe_open: bool,
+    pid: Option<Pid>,
+    /// Whether it is a process group of its own.
+    grouped: bool,
+    pipe: Option<File>,
+    capture: Capture,
     limit: Option<Duration>,
-    deadline: Option<Instant>,
+    /// When the limit or the grace is over, on a clock that stands still in pauses.
+    deadline: Option<Duration>,
+    start: Instant,
+    /// How long the run had been paused when it began.
+    paused_before: Duration,
     asked: bool,
+    killed: bool,
     timed_out: bool,
     level: u8,
+    memory_kills: u64,
 }
 
 impl Running {
-    fn new(child: Child, pipe: File, limit: Option<Duration>) -> Self {
-        let group = Pid::from_raw(i32::try_from(child.id()).unwrap_or(0));
-        let _ = rustix::io::ioctl_fionbio(&pipe, true);
+    fn new(child: Child, pipe: Option<File>, job: &Job, place: &LocalPlace) -> Self {
+        if let Some(pipe) = &pipe {
+            let _ = rustix::io::ioctl_fionbio(pipe, true);
+        }
         Self {
+            pid: Pid::from_raw(i32::try_from(child.id()).unwrap_or(0)),
             child,
-            group,
+            grouped: !job.terminal,
             pipe,
-            output: Vec::new(),
-            pipe_open: true,
-            limit,
-            deadline: limit.map(|limit| Instant::now() + limit),
+            capture: Capture::new(&place.root, job.log.as_deref()),
+            limit: job.limit,
+            deadline: None,
+            start: Instant::now(),
+            paused_before: Duration::ZERO,
             asked: false,
+            killed: false,
             timed_out: false,
             level: 0,
+            memory_kills: place.memory_kills,
         }
     }
 
-    fn wait(mut self, stop: &Stop) -> Outcome {
-        let process = self.group.and_then(|pid| {
+    fn wait(mut self, stop: &Stop, heard: &mut dyn FnMut(&[u8])) -> Outcome {
+        self.paused_before = stop.paused();
+        self.deadline = self.limit;
+        if self.grouped
+            && let Some(group) = self.pid
+        {
+            stop.enter(group);
+        }
+        let process = self.pid.and_then(|pid| {
             rustix::process::pidfd_open(pid, rustix::process::PidfdFlags::empty()).ok()
         });
         loop {
             self.heed(stop);
-            if self.poll(process.as_ref(), stop) {
+            if self.poll(process.as_ref(), stop, heard) {
                 break;
             }
         }
-        self.signal(Signal::KILL);
-        self.drain();
-        let stopped = self.level > 0;
-        let limit = self.timed_out.then_some(self.limit).flatten();
-        finish(self.child, self.output, limit, stopped)
+        if self.grouped {
+            self.signal(Signal::KILL);
+            if let Some(group) = self.pid {
+                stop.leave(group);
+            }
+        }
+        self.drain(heard);
+        self.finish()
     }
 
     /// Waits for something to happen; whether the process has ended.
-    fn poll(&mut self, process: Option<&OwnedFd>, stop: &Stop) -> bool {
+    fn poll(
+        &mut self,
+        process: Option<&OwnedFd>,
+        stop: &Stop,
+        heard: &mut dyn FnMut(&[u8]),
+    ) -> bool {
         let mut fds: Vec<PollFd<'_>> = Vec::with_capacity(3);
         if let Some(process) = process {
             fds.push(PollFd::new(process, PollFlags::IN));
         }
-        let pipe_at = self.pipe_open.then(|| {
-            fds.push(PollFd::from_borrowed_fd(self.pipe.as_fd(), PollFlags::IN));
+        let pipe_at = self.pipe.as_ref().map(|pipe| {
+            fds.push(PollFd::from_borrowed_fd(pipe.as_fd(), PollFlags::IN));
             fds.len() - 1
         });
         // Once the wish was heeded it stays readable; looking at it again would spin.
@@ -190,21 +243,21 @@ impl Running {
         {
             fds.push(PollFd::from_borrowed_fd(descriptor, PollFlags::IN));
         }
-        let timeout = self.timeout(process.is_none());
+        let timeout = self.timeout(stop, process.is_none());
         let timeout = timeout.and_then(|timeout| rustix::event::Timespec::try_from(timeout).ok());
         let ready = rustix::event::poll(&mut fds, timeout.as_ref()).is_ok();
         let readable = pipe_at.is_some_and(|at| ready && !fds[at].revents().is_empty());
         let ended = process.is_some() && ready && !fds[0].revents().is_empty();
         if readable {
-            self.drain();
+            self.drain(heard);
         }
         ended || (process.is_none() && self.has_ended())
     }
 
-    fn timeout(&self, polling: bool) -> Option<Duration> {
+    fn timeout(&self, stop: &Stop, polling: bool) -> Option<Duration> {
         let until_deadline = self
             .deadline
-            .map(|deadline| deadline.saturating_duration_since(Instant::now()));
+            .map(|deadline| deadline.saturating_sub(self.running_for(stop)));
         // A second wish to stop, or a process without a descriptor, is looked for now and then.
         let tick = (self.level > 0 || polling).then_some(Duration::from_millis(20));
         match (until_deadline, tick) {
@@ -213,8 +266,14 @@ impl Running {
         }
     }
 
+    /// How long it has been running, pauses left out.
+    fn running_for(&self, stop: &Stop) -> Duration {
+        let paused = stop.paused().saturating_sub(self.paused_before);
+        self.start.elapsed().saturating_sub(paused)
+    }
+
     fn has_ended(&self) -> bool {
-        let Some(pid) = self.group else { return true };
+        let Some(pid) = self.pid else { return true };
         let options = WaitIdOptions::EXITED | WaitIdOptions::NOHANG | WaitIdOptions::NOWAIT;
         !matches!(
             rustix::process::waitid(rustix::process::WaitId::Pid(pid), options),
@@ -225,20 +284,18 @@ impl Running {
     /// Carries out the wish to stop and the time limit.
     fn heed(&mut self, stop: &Stop) {
         let level = stop.level();
+        let now = self.running_for(stop);
         if level > self.level {
             self.level = level;
             self.signal(if level >= Stop::KILL {
                 Signal::KILL
             } else {
-                Signal::INT
+                stop.signal()
             });
-            self.deadline = Some(Instant::now() + GRACE);
+            self.deadline = Some(now + GRACE);
             self.asked = true;
         }
-        if self
-            .deadline
-            .is_some_and(|deadline| deadline <= Instant::now())
-        {
+        if self.deadline.is_some_and(|deadline| deadline <= now) {
             if self.asked {
                 self.signal(Signal::KILL);
                 self.deadline = None;
@@ -246,58 +303,78 @@ impl Running {
                 self.timed_out = true;
                 self.asked = true;
                 self.signal(Signal::TERM);
-                self.deadline = Some(Instant::now() + GRACE);
+                self.deadline = Some(now + GRACE);
             }
         }
     }
 
-    fn signal(&self, signal: Signal) {
-        if let Some(group) = self.group {
-            // The group may be empty already.
-            let _ = rustix::process::kill_process_group(group, signal);
+    fn signal(&mut self, signal: Signal) {
+        self.killed |= signal == Signal::KILL && self.asked;
+        let Some(pid) = self.pid else { return };
+        // It may be gone already.
+        if self.grouped {
+            let _ = rustix::process::kill_process_group(pid, signal);
             if signal != Signal::KILL {
-                let _ = rustix::process::kill_process_group(group, Signal::CONT);
+                let _ = rustix::process::kill_process_group(pid, Signal::CONT);
             }
+        } else {
+            let _ = rustix::process::kill_process(pid, signal);
         }
     }
 
     /// Takes what the pipe holds now.
-    fn drain(&mut self) {
+    fn drain(&mut self, heard: &mut dyn FnMut(&[u8])) {
         let mut buffer = [0; 16 * 1024];
-        while self.pipe_open {
-            match self.pipe.read(&mut buffer) {
-                Ok(0) => self.pipe_open = false,
-                Ok(count) => self.output.extend_from_slice(&buffer[..count]),
+        while let Some(pipe) = &mut self.pipe {
+            match pipe.read(&mut buffer) {
+                Ok(0) => self.pipe = None,
+                Ok(count) => {
+                    self.capture.take(&buffer[..count]);
+                    heard(&buffer[..count]);
+                }
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 Err(error) if error.kind() == io::ErrorKind::WouldBlock => break,
-                Err(_) => self.pipe_open = false,
+                Err(_) => self.pipe = None,
             }
         }
     }
+
+    fn finish(self) -> Outcome {
+        let limit = self.timed_out.then_some(self.limit).flatten();
+        let mut outcome = Outcome {
+            output: self.capture.finish(),
+            stopped: self.level > 0,
+            ..Outcome::silent(Exit::NotStarted(String::new()))
+        };
+        match self.child.wait4() {
+            Ok(ended) => {
+                let nanos =
+                    |duration: Duration| u64::try_from(duration.as_nanos()).unwrap_or(u64::MAX);
+                outcome.memory = ended.rusage.maxrss;
+                outcome.processor = nanos(ended.rusage.utime + ended.rusage.stime);
+                outcome.exit = match (limit, ended.status.code()) {
+                    (Some(limit), _) => Exit::TimedOut(limit.as_secs()),
+                    (None, Some(status)) => Exit::Status(status),
+                    (None, None) => by_signal(
+                        ended.status.signal().unwrap_or(0),
+                        self.killed,
+                        self.memory_kills,
+                    ),
+                };
+            }
+            Err(error) => {
+                outcome.exit = Exit::NotStarted(format!("its end could not be awaited: {error}"));
+            }
+        }
+        outcome
+    }
 }
 
-fn finish(child: Child, output: Vec<u8>, limit: Option<Duration>, stopped: bool) -> Outcome {
-    let mut outcome = Outcome {
-        exit: Exit::NotStarted(String::new()),
-        output,
-        stopped,
-        memory: 0,
-        processor: 0,
-    };
-    match child.wait4() {
-        Ok(ended) => {
-            let nanos = |duration: Duration| u64::try_from(duration.as_nanos()).unwrap_or(u64::MAX);
-            outcome.memory = ended.rusage.maxrss;
-            outcome.processor = nanos(ended.rusage.utime + ended.rusage.stime);
-            outcome.exit = match (limit, ended.status.code()) {
-                (Some(limit), _) => Exit::TimedOut(limit.as_secs()),
-                (None, Some(status)) => Exit::Status(status),
-                (None, None) => Exit::Signal(ended.status.signal().unwrap_or(0)),
-            };
-        }
-        Err(error) => {
-            outcome.exit = Exit::NotStarted(format!("its end could not be awaited: {error}"));
-        }
+/// A process that was killed, and not by us, may have been killed for want of memory.
+fn by_signal(signal: i32, by_us: bool, memory_kills: u64) -> Exit {
+    if signal == Signal::KILL.as_raw() && !by_us && killed_for_memory() > memory_kills {
+        Exit::OutOfMemory
+    } else {
+        Exit::Signal(signal)
     }
-    outcome
 }

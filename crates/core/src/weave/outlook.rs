@@ -6,7 +6,10 @@ use crate::graph::NodeId;
 use crate::graph::Order;
 use crate::project::Project;
 use crate::project::StepId;
+use crate::project::script::TaskCall;
 use crate::project::values::Vars;
+use crate::verdict;
+use crate::verdict::Facts;
 use crate::verdict::Reason;
 use crate::verdict::ReasonKind;
 use crate::weave::around::Around;
@@ -76,6 +79,22 @@ pub fn outlook<'d>(
             .collect();
         open.dedup();
         let prospect = match node.node(project) {
+            Node::Task(task) if project.tasks[task.index()].decl.clauses.remember => {
+                let call = TaskCall::default();
+                let asked = asked.contains(&node);
+                let all = {
+                    let ledger = around.ledger.borrow();
+                    let judge = |facts: &Facts<'_>| verdict::reasons(facts, &ledger);
+                    sheets.with_task(task, &call, &states, asked, judge)?
+                };
+                let reasons: Vec<Reason> = all
+                    .into_iter()
+                    .filter(|reason| {
+                        open.is_empty() || is_certain(project, order, &prospects, None, reason)
+                    })
+                    .collect();
+                prospect(node, reasons, open)
+            }
             Node::Task(_) => Prospect {
                 node,
                 would: Would::Run,
@@ -100,20 +119,11 @@ pub fn outlook<'d>(
                 let reasons: Vec<Reason> = all
                     .into_iter()
                     .filter(|reason| {
-                        open.is_empty() || is_certain(project, order, &prospects, step, reason)
+                        open.is_empty()
+                            || is_certain(project, order, &prospects, Some(step), reason)
                     })
                     .collect();
-                let would = match (reasons.is_empty(), open.is_empty()) {
-                    (false, _) => Would::Run,
-                    (true, false) => Would::Maybe,
-                    (true, true) => Would::Keep,
-                };
-                Prospect {
-                    node,
-                    would,
-                    reasons,
-                    open,
-                }
+                prospect(node, reasons, open)
             }
         };
         prospects.push(prospect);
@@ -122,12 +132,26 @@ pub fn outlook<'d>(
     Some(prospects)
 }
 
+fn prospect(node: NodeId, reasons: Vec<Reason>, open: Vec<usize>) -> Prospect {
+    let would = match (reasons.is_empty(), open.is_empty()) {
+        (false, _) => Would::Run,
+        (true, false) => Would::Maybe,
+        (true, true) => Would::Keep,
+    };
+    Prospect {
+        node,
+        would,
+        reasons,
+        open,
+    }
+}
+
 /// A difference in something that would itself be made before says nothing yet.
 fn is_certain(
     project: &Project<'_>,
     order: &Order,
     prospects: &[Prospect],
-    step: StepId,
+    step: Option<StepId>,
     reason: &Reason,
 ) -> bool {
     let by_content = matches!(
@@ -153,7 +177,7 @@ fn is_certain(
         None => return true,
     };
     !makers.iter().any(|&maker| {
-        maker != step
+        Some(maker) != step
             && prospects.iter().enumerate().any(|(position, prospect)| {
                 order.nodes[position] == NodeId::step(maker) && prospect.would != Would::Keep
             })

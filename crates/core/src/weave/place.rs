@@ -1,11 +1,11 @@
 //! The places jobs run in. [`LocalPlace`](crate::weave::LocalPlace) is this machine; tests bring a
 //! made-up one.
 
-use std::sync::atomic::AtomicU8;
-use std::sync::atomic::Ordering;
 use std::time::Duration;
 
+use crate::weave::capture::Printed;
 use crate::weave::event::Exit;
+use crate::weave::stop::Stop;
 
 /// A script to run, with everything it needs.
 #[derive(Clone, Debug)]
@@ -30,6 +30,8 @@ pub struct Job {
     pub limit: Option<Duration>,
     /// Whether it has the terminal to itself.
     pub terminal: bool,
+    /// Where all that it prints is written, from the root.
+    pub log: Option<String>,
 }
 
 /// How a job went.
@@ -38,7 +40,7 @@ pub struct Outcome {
     /// How it ended.
     pub exit: Exit,
     /// What it printed, both streams in order.
-    pub output: Vec<u8>,
+    pub output: Printed,
     /// Whether it was ended because the run is stopped.
     pub stopped: bool,
     /// The largest amount of memory any of its processes held, bytes.
@@ -47,56 +49,23 @@ pub struct Outcome {
     pub processor: u64,
 }
 
+impl Outcome {
+    /// A job that ended so, without a word.
+    #[must_use]
+    pub fn silent(exit: Exit) -> Self {
+        Self {
+            exit,
+            output: Printed::default(),
+            stopped: false,
+            memory: 0,
+            processor: 0,
+        }
+    }
+}
+
 /// Something that runs scripts.
 pub trait Place: Sync {
-    /// Runs a job to its end, or until `stop` is raised. Called from several threads at once.
-    fn run(&self, job: &Job, stop: &Stop) -> Outcome;
-}
-
-/// The wish to end a run, as it becomes stronger: from a signal handler or another thread.
-#[derive(Debug)]
-pub struct Stop {
-    level: AtomicU8,
-    /// Becomes readable when the level rises, so that waiting threads wake up.
-    wake: Option<std::os::fd::OwnedFd>,
-}
-
-impl Default for Stop {
-    fn default() -> Self {
-        let flags = rustix::event::EventfdFlags::CLOEXEC | rustix::event::EventfdFlags::NONBLOCK;
-        Self {
-            level: AtomicU8::new(0),
-            wake: rustix::event::eventfd(0, flags).ok(),
-        }
-    }
-}
-
-impl Stop {
-    /// Jobs are asked to end.
-    pub const ASK: u8 = 1;
-    /// Jobs are killed.
-    pub const KILL: u8 = 2;
-
-    /// Raises the level by one; gives the new one.
-    pub fn raise(&self) -> u8 {
-        let level = self.level.fetch_add(1, Ordering::SeqCst).saturating_add(1);
-        if let Some(wake) = &self.wake {
-            // A full counter is readable too.
-            let _ = rustix::io::write(wake, &1u64.to_ne_bytes());
-        }
-        level
-    }
-
-    /// How strong the wish is; 0 for none.
-    #[must_use]
-    pub fn level(&self) -> u8 {
-        self.level.load(Ordering::SeqCst)
-    }
-
-    /// A descriptor that is readable once the level is above 0.
-    #[must_use]
-    pub fn descriptor(&self) -> Option<std::os::fd::BorrowedFd<'_>> {
-        use std::os::fd::AsFd;
-        self.wake.as_ref().map(AsFd::as_fd)
-    }
+    /// Runs a job to its end, or until `stop` is raised. Called from several threads at once. `heard`
+    /// is given what the job prints as it comes.
+    fn run(&self, job: &Job, stop: &Stop, heard: &mut dyn FnMut(&[u8])) -> Outcome;
 }

@@ -5,6 +5,7 @@ use std::cmp::Ordering;
 use std::collections::BinaryHeap;
 
 use crate::graph::Order;
+use crate::weave::supply::UseId;
 
 /// A node that may start, as the heap of ready ones holds it: the longest way still to go first,
 /// then the earlier in order.
@@ -39,14 +40,25 @@ pub struct Plan {
     followers: Vec<u32>,
     /// For each position the longest way to the end of the run, seconds.
     rank: Vec<f64>,
-    ready: BinaryHeap<Ready>,
+    /// What each position takes while it runs.
+    uses: Vec<UseId>,
+    /// Those that are ready, by what they take: of one that has to wait for a supply, all others
+    /// that take the same have to wait too.
+    ready: Vec<BinaryHeap<Ready>>,
     /// How many positions are open.
     pub open: usize,
 }
 
 impl Plan {
-    /// A plan over the positions that are `active`; `seconds` tells what each is thought to take.
-    pub fn new(order: &Order, active: &[bool], seconds: impl Fn(usize) -> f64) -> Self {
+    /// A plan over the positions that are `active`; `seconds` tells how long each is thought to take,
+    /// `uses` which of so many `kinds` of supplies it takes.
+    pub fn new(
+        order: &Order,
+        active: &[bool],
+        seconds: impl Fn(usize) -> f64,
+        uses: Vec<UseId>,
+        kinds: usize,
+    ) -> Self {
         let count = order.nodes.len();
         let mut waiting = vec![0u32; count];
         let mut sizes = vec![0u32; count + 1];
@@ -77,7 +89,8 @@ impl Plan {
             starts: sizes,
             followers,
             rank: vec![0.0; count],
-            ready: BinaryHeap::new(),
+            uses,
+            ready: (0..kinds.max(1)).map(|_| BinaryHeap::new()).collect(),
             open: active.iter().filter(|&&active| active).count(),
         };
         for position in (0..count).rev().filter(|&position| active[position]) {
@@ -103,15 +116,29 @@ impl Plan {
 
     /// Marks a position as ready to start.
     pub fn push_ready(&mut self, position: usize) {
-        self.ready.push(Ready {
+        let ready = Ready {
             rank: self.rank[position],
             position,
-        });
+        };
+        if let Some(heap) = self.ready.get_mut(usize::from(self.uses[position])) {
+            heap.push(ready);
+        }
     }
 
-    /// The ready position that should start first.
-    pub fn pop_ready(&mut self) -> Option<usize> {
-        self.ready.pop().map(|ready| ready.position)
+    /// The ready position that should start first, of those that `may` start now.
+    pub fn pop_ready(&mut self, may: impl Fn(UseId) -> bool) -> Option<usize> {
+        let first = (0u16..)
+            .zip(&self.ready)
+            .filter(|(uses, _)| may(*uses))
+            .filter_map(|(uses, heap)| Some((*heap.peek()?, uses)))
+            .max_by(|(a, _), (b, _)| a.cmp(b))?;
+        let ready = self.ready[usize::from(first.1)].pop()?;
+        Some(ready.position)
+    }
+
+    /// What a position takes while it runs.
+    pub fn uses(&self, position: usize) -> UseId {
+        self.uses[position]
     }
 
     /// Closes a position; gives those that wait for nothing any more now.
@@ -131,6 +158,6 @@ impl Plan {
 
     /// Closes nobody any more: what is ready is dropped.
     pub fn clear_ready(&mut self) {
-        self.ready.clear();
+        self.ready.iter_mut().for_each(BinaryHeap::clear);
     }
 }

@@ -189,6 +189,7 @@ impl<'d> Workshop<'_, 'd> {
             slot,
             limit,
             terminal: clauses.terminal,
+            log: None,
         };
         let finally = match clauses.finally {
             Some(finally) => {

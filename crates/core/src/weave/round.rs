@@ -12,10 +12,12 @@ use crate::graph::NodeId;
 use crate::graph::Order;
 use crate::graph::node_count;
 use crate::ledger::Entry;
+use crate::ledger::task_key;
 use crate::project::Project;
 use crate::project::StepId;
 use crate::project::TaskId;
 use crate::project::frame::Frame;
+use crate::project::script::TaskCall;
 use crate::project::script::task_frame;
 use crate::project::values::Vars;
 use crate::verdict;
@@ -35,9 +37,15 @@ use crate::weave::recall::Contents;
 use crate::weave::session::Session;
 use crate::weave::slots;
 use crate::weave::slots::Done;
+use crate::weave::slots::Note;
 use crate::weave::slots::Shop;
 use crate::weave::slots::Slots;
 use crate::weave::states::States;
+use crate::weave::supply::Supplies;
+use crate::weave::supply::UseId;
+
+/// The folder of what jobs printed in the last runs.
+pub const LOGS: &str = ".handloom/logs";
 
 /// What a step without a record is thought to take, seconds.
 const UNKNOWN_SECONDS: f64 = 0.5;
@@ -141,7 +149,14 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         if !active.contains(&true) {
             return Ok(clean);
         }
-        let plan = Plan::new(self.order, &active, |position| self.expected(position));
+        let (mut supplies, uses) = self.uses(&active).ok_or(RoundError::Description)?;
+        let plan = Plan::new(
+            self.order,
+            &active,
+            |position| self.expected(position),
+            uses,
+            supplies.kinds(),
+        );
         self.announce(&active);
         self.session.record_commands()?;
         let shop = Shop {
@@ -149,11 +164,12 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             disk: self.session.disk,
             clock: self.session.clock,
             stop: self.session.stop,
+            live: self.session.options.live,
         };
         let count = self.session.options.jobs.min(plan.open).max(1);
         let result = std::thread::scope(|scope| {
             let slots = Slots::start(scope, shop, count);
-            self.work_off(plan, slots, &active)
+            self.work_off(plan, &mut supplies, slots, &active)
         });
         let fresh = self.record_fresh();
         result.and(fresh)?;
@@ -183,11 +199,39 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             });
             clean[position] = match id.node(self.project) {
                 Node::Set(_) => settled,
-                Node::Task(task) => self.was_done(&self.project.tasks[task.index()].decl.name),
+                Node::Task(task) => {
+                    self.was_done(&self.project.tasks[task.index()].decl.name)
+                        || (settled
+                            && self.is_remembered(task)
+                            && self.task_reasons(task)?.is_empty())
+                }
                 Node::Step(step) => settled && self.step_is_kept(step)?,
             };
         }
         Ok(clean)
+    }
+
+    fn is_remembered(&self, task: TaskId) -> bool {
+        let clauses = &self.project.tasks[task.index()].decl.clauses;
+        clauses.remember && clauses.recipe.is_some()
+    }
+
+    /// The arguments that a task is run with.
+    pub fn call(&self, task: TaskId) -> TaskCall {
+        let name = &self.project.tasks[task.index()].decl.name;
+        self.session.calls.get(name).cloned().unwrap_or_default()
+    }
+
+    /// Why a task that is remembered has to run again.
+    fn task_reasons(&self, task: TaskId) -> Result<Vec<Reason>, RoundError> {
+        let asked =
+            self.session.options.remake && self.is_goal[NodeId::task(self.project, task).index()];
+        let ledger = self.session.ledger.borrow();
+        self.sheets
+            .with_task(task, &self.call(task), &self.states, asked, |facts| {
+                verdict::reasons(facts, &ledger)
+            })
+            .ok_or(RoundError::Description)
     }
 
     fn was_done(&self, name: &str) -> bool {
@@ -281,20 +325,64 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
     }
 
     fn announce(&mut self, active: &[bool]) {
-        let mut jobs = 0;
-        let mut seconds = 0.0;
+        let (mut jobs, mut seconds, mut unknown) = (0, 0.0, 0);
         for (position, _) in active.iter().enumerate().filter(|(_, active)| **active) {
-            if !matches!(self.order.nodes[position].node(self.project), Node::Set(_)) {
-                jobs += 1;
-                seconds += self.expected(position);
+            let usual = match self.order.nodes[position].node(self.project) {
+                Node::Set(_) => continue,
+                Node::Step(step) => self.usual(self.project.step_name(step)),
+                Node::Task(task) => {
+                    self.usual(&task_key(&self.project.tasks[task.index()].decl.name))
+                }
+            };
+            jobs += 1;
+            match usual {
+                Some(usual) => seconds += usual,
+                None => unknown += 1,
             }
         }
-        self.session.tell(Event::Planned { jobs, seconds });
+        self.session.tell(Event::Planned {
+            jobs,
+            seconds,
+            unknown,
+        });
+    }
+
+    /// What each active position takes while it runs; `None` when an amount is wrong.
+    fn uses(&self, active: &[bool]) -> Option<(Supplies, Vec<UseId>)> {
+        let options = self.session.options;
+        let mut supplies = Supplies::new(self.vars, options.jobs, options.memory)?;
+        let mut uses = vec![0; active.len()];
+        let mut of_decl: Vec<Option<UseId>> = vec![None; self.project.decls.len()];
+        for position in (0..active.len()).filter(|&position| active[position]) {
+            uses[position] = match self.order.nodes[position].node(self.project) {
+                Node::Set(_) => 0,
+                Node::Task(task) => {
+                    let decl = &self.project.tasks[task.index()].decl;
+                    supplies.of(self.vars, &decl.clauses, &Frame::of(decl.part))?
+                }
+                Node::Step(step) => {
+                    let node = self.project.step(step);
+                    let known = of_decl[node.decl as usize];
+                    match known {
+                        Some(known) => known,
+                        None => {
+                            let decl = self.project.decl(node);
+                            let frame = decl.fixed_frame();
+                            let uses = supplies.of(self.vars, &decl.clauses, &frame)?;
+                            of_decl[node.decl as usize] = Some(uses);
+                            uses
+                        }
+                    }
+                }
+            };
+        }
+        Some((supplies, uses))
     }
 
     fn work_off(
         &mut self,
         mut plan: Plan,
+        supplies: &mut Supplies,
         mut slots: Slots,
         active: &[bool],
     ) -> Result<(), RoundError> {
@@ -318,10 +406,13 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             }
             while !self.closing
                 && let Some(slot) = slots.idle()
-                && let Some(position) = plan.pop_ready()
+                && let Some(position) = plan.pop_ready(|uses| supplies.suffice(uses))
             {
                 match self.begin(position, slot) {
-                    Ok(Some(order)) => slots.hand(order),
+                    Ok(Some(order)) => {
+                        supplies.take(plan.uses(position));
+                        slots.hand(order);
+                    }
                     Ok(None) => free.extend(self.close(&mut plan, position)),
                     Err(error) => {
                         self.closing = true;
@@ -338,7 +429,17 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             if slots.busy() == 0 {
                 break;
             }
-            let Some(done) = slots.wait() else { break };
+            let done = match slots.wait() {
+                Some(Note::Done(done)) => done,
+                Some(Note::Printed(slot, text)) => {
+                    self.heard(slot, text);
+                    continue;
+                }
+                None => break,
+            };
+            if let Some(job) = &self.running[done.slot] {
+                supplies.give_back(plan.uses(job.position));
+            }
             match self.end(done) {
                 Ok(position) => free.extend(self.close(&mut plan, position)),
                 Err(error) => {
@@ -359,6 +460,14 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         }
     }
 
+    /// A job printed something.
+    fn heard(&mut self, slot: usize, text: Vec<u8>) {
+        if let Some(job) = &self.running[slot] {
+            let step = job.prepared.job.name.clone();
+            self.session.tell(Event::Printed { step, text });
+        }
+    }
+
     /// Gives a free position its verdict; whether it has to run.
     fn judge(&mut self, position: usize) -> Result<bool, RoundError> {
         if self.blocked[position] {
@@ -369,6 +478,19 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             Node::Set(_) => {
                 self.endings[position] = Some(Ending::Kept);
                 Ok(false)
+            }
+            Node::Task(task) if self.is_remembered(task) => {
+                let reasons = self.task_reasons(task)?;
+                if reasons.is_empty() {
+                    self.keep(position);
+                    let name = &self.project.tasks[task.index()].decl.name;
+                    let usual = self.usual(&task_key(name));
+                    let step = name.clone();
+                    self.session.tell(Event::Spared { step, usual });
+                    return Ok(false);
+                }
+                self.reasons[position] = Some(reasons);
+                Ok(true)
             }
             Node::Task(_) => {
                 self.reasons[position] = Some(Vec::new());
@@ -386,7 +508,8 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
                 if reasons.is_empty() {
                     self.keep(position);
                     let step = self.project.step_name(step).to_owned();
-                    self.session.tell(Event::Spared { step });
+                    let usual = self.usual(&step);
+                    self.session.tell(Event::Spared { step, usual });
                     return Ok(false);
                 }
                 self.reasons[position] = Some(reasons);
@@ -397,8 +520,14 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
 
     fn keep(&mut self, position: usize) {
         self.endings[position] = Some(Ending::Kept);
-        if let Node::Step(step) = self.order.nodes[position].node(self.project) {
-            let name = self.project.step_name(step);
+        let name = match self.order.nodes[position].node(self.project) {
+            Node::Step(step) => Some(self.project.step_name(step)),
+            Node::Task(task) if self.is_remembered(task) => {
+                Some(&*self.project.tasks[task.index()].decl.name)
+            }
+            Node::Task(_) | Node::Set(_) => None,
+        };
+        if let Some(name) = name {
             if self.session.done.is_empty() && self.session.last_round {
                 // Nobody will ask: by far the most steps of a large project end here.
                 self.session.summary.count(Ending::Kept);
@@ -420,16 +549,8 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         let step = id.name(self.project);
         self.session.done.insert(step.clone(), Ending::Held);
         self.session.summary.count(Ending::Held);
-        self.session.tell(Event::Ended(Box::new(Ended {
-            step,
-            task,
-            ending: Ending::Held,
-            reasons: Vec::new(),
-            seconds: 0.0,
-            exit: None,
-            output: Vec::new(),
-            failure: None,
-        })));
+        self.session
+            .tell(Event::Ended(Box::new(Ended::held(step, task))));
     }
 
     fn close(&mut self, plan: &mut Plan, position: usize) -> Vec<usize> {
@@ -449,7 +570,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             project: self.project,
             vars: self.vars,
         };
-        let (prepared, outputs, retries) = match self.order.nodes[position].node(self.project) {
+        let (mut prepared, outputs, retries) = match self.order.nodes[position].node(self.project) {
             Node::Set(_) => return Ok(None),
             Node::Step(step) => {
                 let clauses = &self.project.decl(self.project.step(step)).clauses;
@@ -471,14 +592,30 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
                 }
             },
         };
+        self.session.begun += 1;
+        let log = self
+            .session
+            .options
+            .run
+            .map(|run| format!("{LOGS}/{run}/{}.log", self.session.begun));
+        if let Some(finally) = &mut prepared.finally {
+            finally.log.clone_from(&log);
+        }
+        prepared.job.log = log;
         let name = prepared.job.name.clone();
         let task = matches!(self.order.nodes[position].node(self.project), Node::Task(_));
         self.session.tell(Event::Began {
-            usual: if task { None } else { self.usual(&name) },
+            usual: if task {
+                self.usual(&task_key(&name))
+            } else {
+                self.usual(&name)
+            },
             step: name,
             task,
             reasons: reasons.clone(),
             script: prepared.job.script.clone(),
+            slot,
+            terminal: prepared.job.terminal,
         });
         let order = slots::Order {
             job: prepared.job.clone(),
@@ -505,15 +642,14 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         if node.decl.clauses.recipe.is_none() {
             return Ok(None);
         }
-        let call = self
-            .session
-            .calls
-            .get(&node.decl.name)
-            .cloned()
-            .unwrap_or_default();
+        let call = self.call(task);
         let frame = task_frame(self.vars, project, node, &call).ok_or(RoundError::Description)?;
         let retries = make_way::retries(self.vars, &node.decl.clauses, &Frame::of(node.decl.part))
             .ok_or(RoundError::Description)?;
+        if node.decl.clauses.remember {
+            let began = Entry::Began(task_key(&node.decl.name));
+            self.session.record([began])?;
+        }
         let prepared = workshop
             .task(task, &frame, slot)
             .ok_or(RoundError::Description)?;

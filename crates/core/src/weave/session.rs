@@ -35,11 +35,11 @@ use crate::weave::phases::find;
 use crate::weave::phases::goals;
 use crate::weave::phases::unsettled_trees;
 use crate::weave::place::Place;
-use crate::weave::place::Stop;
 use crate::weave::recall;
 use crate::weave::recall::Known;
 use crate::weave::round::Round;
 use crate::weave::round::RoundError;
+use crate::weave::stop::Stop;
 use crate::world::Clock;
 use crate::world::Digest;
 use crate::world::Disk;
@@ -55,6 +55,12 @@ pub struct Options {
     pub keep_going: bool,
     /// Run the named steps, reason or not.
     pub remake: bool,
+    /// Memory that jobs may use together, bytes.
+    pub memory: u64,
+    /// Tell what jobs print as it comes.
+    pub live: bool,
+    /// The number of this run, under which logs are written; none for no logs.
+    pub run: Option<u64>,
 }
 
 /// What was asked for.
@@ -102,6 +108,10 @@ pub struct Session<'s> {
     pub(super) last_round: bool,
     /// Folders that are known to be there.
     pub(super) folders: HashSet<String>,
+    /// When the call began, in the clock's ticks.
+    pub(super) began: u64,
+    /// How many jobs were begun.
+    pub(super) begun: usize,
     /// How many rounds there were.
     rounds: usize,
     /// Whether anything was warned of.
@@ -160,6 +170,8 @@ impl<'s> Session<'s> {
             summary: Summary::default(),
             last_round: false,
             folders: HashSet::new(),
+            began: clock.ticks(),
+            begun: 0,
             rounds: 0,
             warned: false,
             syncing: Syncing::default(),
@@ -178,6 +190,7 @@ impl<'s> Session<'s> {
         asked: &Asked,
     ) -> Result<Summary, Stopped> {
         let start = self.clock.ticks();
+        self.began = start;
         self.calls.clone_from(&asked.calls);
         let key = recall::key(description, self.around);
         let mut known = Known::open(&key, asked, &self.ledger.borrow(), self.around);
@@ -212,6 +225,7 @@ impl<'s> Session<'s> {
         )]
         let seconds = self.clock.ticks().saturating_sub(start) as f64 / 1e9;
         self.summary.seconds = seconds;
+        self.summary.jobs = self.options.jobs;
         self.tell(Event::Summary(self.summary));
         self.summary
     }
@@ -440,16 +454,7 @@ impl<'s> Session<'s> {
             }
             self.done.insert(step.clone(), Ending::Held);
             self.summary.count(Ending::Held);
-            self.tell(Event::Ended(Box::new(Ended {
-                step,
-                task,
-                ending: Ending::Held,
-                reasons: Vec::new(),
-                seconds: 0.0,
-                exit: None,
-                output: Vec::new(),
-                failure: None,
-            })));
+            self.tell(Event::Ended(Box::new(Ended::held(step, task))));
         }
     }
 

@@ -14,7 +14,7 @@ use crate::weave::keep::remove;
 use crate::weave::place::Job;
 use crate::weave::place::Outcome;
 use crate::weave::place::Place;
-use crate::weave::place::Stop;
+use crate::weave::stop::Stop;
 use crate::world::Clock;
 use crate::world::Disk;
 
@@ -30,6 +30,14 @@ pub struct Order {
     pub retries: u32,
 }
 
+/// What a slot has to say.
+pub enum Note {
+    /// Its job printed something.
+    Printed(usize, Vec<u8>),
+    /// Its job has ended.
+    Done(Done),
+}
+
 /// A job that a slot has ended.
 pub struct Done {
     /// The slot, which is free again.
@@ -40,6 +48,8 @@ pub struct Done {
     pub outputs: Vec<Look>,
     /// Nanoseconds it took.
     pub took: u64,
+    /// When it began, in the clock's ticks.
+    pub began: u64,
 }
 
 /// What slots share.
@@ -53,12 +63,14 @@ pub struct Shop<'a> {
     pub clock: &'a dyn Clock,
     /// The wish to end.
     pub stop: &'a Stop,
+    /// Whether what jobs print is told as it comes.
+    pub live: bool,
 }
 
 /// Threads that wait for jobs.
 pub struct Slots {
     orders: Vec<Sender<Order>>,
-    done: Receiver<Done>,
+    notes: Receiver<Note>,
     idle: Vec<usize>,
     busy: usize,
 }
@@ -70,7 +82,7 @@ impl Slots {
         shop: Shop<'scope>,
         count: usize,
     ) -> Self {
-        let (finished, done) = mpsc::channel();
+        let (finished, notes) = mpsc::channel();
         let mut orders = Vec::with_capacity(count);
         for slot in 0..count {
             let (sender, receiver) = mpsc::channel::<Order>();
@@ -78,10 +90,18 @@ impl Slots {
             scope.spawn(move || {
                 let mut buffer = Vec::new();
                 for order in receiver {
-                    let work = AssertUnwindSafe(|| carry_out(&shop, &order, slot, &mut buffer));
+                    let mut heard = |text: &[u8]| {
+                        if shop.live {
+                            // Who listens no more is about to drop this slot.
+                            let _ = finished.send(Note::Printed(slot, text.to_vec()));
+                        }
+                    };
+                    let work = AssertUnwindSafe(|| {
+                        carry_out(&shop, &order, slot, &mut buffer, &mut heard)
+                    });
                     // A slot that never answers would hang the run.
                     let done = catch_unwind(work).unwrap_or_else(|_| broken(slot));
-                    if finished.send(done).is_err() {
+                    if finished.send(Note::Done(done)).is_err() {
                         break;
                     }
                 }
@@ -90,7 +110,7 @@ impl Slots {
         }
         Self {
             orders,
-            done,
+            notes,
             idle: (0..count).rev().collect(),
             busy: 0,
         }
@@ -115,35 +135,38 @@ impl Slots {
         }
     }
 
-    /// Waits for a job to end; `None` when no slot can answer any more.
-    pub fn wait(&mut self) -> Option<Done> {
-        let done = self.done.recv().ok()?;
-        self.idle.push(done.slot);
-        self.busy -= 1;
-        Some(done)
+    /// Waits until a slot has something to say; `None` when none can any more.
+    pub fn wait(&mut self) -> Option<Note> {
+        let note = self.notes.recv().ok()?;
+        if let Note::Done(done) = &note {
+            self.idle.push(done.slot);
+            self.busy -= 1;
+        }
+        Some(note)
     }
 }
 
 fn broken(slot: usize) -> Done {
     Done {
         slot,
-        outcome: Outcome {
-            exit: Exit::NotStarted(
-                "internal error in the thread of this job, please report".to_owned(),
-            ),
-            output: Vec::new(),
-            stopped: false,
-            memory: 0,
-            processor: 0,
-        },
+        outcome: Outcome::silent(Exit::NotStarted(
+            "internal error in the thread of this job, please report".to_owned(),
+        )),
         outputs: Vec::new(),
         took: 0,
+        began: 0,
     }
 }
 
-fn carry_out(shop: &Shop<'_>, order: &Order, slot: usize, buffer: &mut Vec<u8>) -> Done {
-    let start = shop.clock.ticks();
-    let mut outcome = shop.place.run(&order.job, shop.stop);
+fn carry_out(
+    shop: &Shop<'_>,
+    order: &Order,
+    slot: usize,
+    buffer: &mut Vec<u8>,
+    heard: &mut dyn FnMut(&[u8]),
+) -> Done {
+    let began = shop.clock.ticks();
+    let mut outcome = shop.place.run(&order.job, shop.stop, heard);
     let mut left = order.retries;
     while left > 0 && outcome.exit.code() != 0 && !outcome.stopped && shop.stop.level() == 0 {
         left -= 1;
@@ -151,20 +174,20 @@ fn carry_out(shop: &Shop<'_>, order: &Order, slot: usize, buffer: &mut Vec<u8>) 
             // What a failed try left behind is no result; what can't be removed shows in the next.
             let _ = remove(shop.disk, path);
         }
-        let mut output = std::mem::take(&mut outcome.output);
-        outcome = shop.place.run(&order.job, shop.stop);
-        output.append(&mut outcome.output);
-        outcome.output = output;
+        let before = outcome.output;
+        outcome = shop.place.run(&order.job, shop.stop, heard);
+        outcome.output.put_behind(before);
     }
     if let Some(job) = &order.finally {
         // It tidies up also after an interruption, so the wish to stop does not reach it.
-        let after = shop.place.run(job, &Stop::default());
-        outcome.output.extend(after.output);
+        let after = shop.place.run(job, &Stop::default(), heard);
+        let before = std::mem::replace(&mut outcome.output, after.output);
+        outcome.output.put_behind(before);
         if outcome.exit.code() == 0 {
             outcome.exit = after.exit;
         }
     }
-    let took = shop.clock.ticks().saturating_sub(start);
+    let took = shop.clock.ticks().saturating_sub(began);
     let nothing = |_: &str| None;
     let reader = Reader {
         disk: shop.disk,
@@ -181,5 +204,6 @@ fn carry_out(shop: &Shop<'_>, order: &Order, slot: usize, buffer: &mut Vec<u8>) 
         outcome,
         outputs,
         took,
+        began,
     }
 }

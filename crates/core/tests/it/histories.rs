@@ -328,6 +328,9 @@ impl World {
             threads: 1,
             keep_going: false,
             remake: false,
+            memory: u64::MAX,
+            live: false,
+            run: None,
         };
         let stop = Stop::default();
         let mut session = Session::new(

@@ -1,0 +1,162 @@
+//! One job's part of a report: its output, and, when it failed, all that helps to mend it.
+
+use handloom_core::text::Sources;
+use handloom_core::weave::Ended;
+use handloom_core::weave::Exit;
+use handloom_core::weave::Failure;
+use handloom_core::weave::Printed;
+use handloom_core::weave::Problem;
+
+use crate::ui::style::Role;
+use crate::ui::style::Theme;
+use crate::ui::text;
+
+/// So far lines of a step's text are indented.
+pub const INDENT: &str = "         ";
+
+/// What went wrong, the script as it was run, what it printed, what is left of it.
+pub fn failure(
+    sources: &Sources,
+    failure: &Failure,
+    ended: &Ended,
+    shows_output: bool,
+    theme: Theme,
+    block: &mut String,
+) {
+    let place = sources.name_and_line(failure.span);
+    let folder = if failure.folder.is_empty() {
+        String::new()
+    } else {
+        format!(", run in {}", failure.folder)
+    };
+    let what = what_went_wrong(failure);
+    block.push_str(&format!(
+        "{INDENT}{} ({})\n",
+        theme.paint(Role::Failed, &text::safe(&what)),
+        text::safe(&place)
+    ));
+    let with = failure.interpreter.join(" ");
+    block.push_str(&format!(
+        "{INDENT}{}\n",
+        theme.paint(Role::Faint, &format!("the recipe, with {with}{folder}:"))
+    ));
+    script(&failure.script, block);
+    if shows_output && !ended.output.is_empty() {
+        block.push_str(&format!(
+            "{INDENT}{}\n",
+            theme.paint(Role::Faint, "it printed:")
+        ));
+        indented(&ended.output, theme, block);
+    }
+    for (from, to) in &failure.moved {
+        let line = format!("what it left of {from} is in {to}");
+        block.push_str(&format!(
+            "{INDENT}{}\n",
+            theme.paint(Role::Faint, &text::safe(&line))
+        ));
+    }
+}
+
+fn what_went_wrong(failure: &Failure) -> String {
+    match &failure.problem {
+        Problem::Recipe => match &failure.exit {
+            Exit::Status(status) => format!("exit status {status}"),
+            Exit::Signal(signal) => format!("ended by signal {signal} ({})", signal_name(*signal)),
+            Exit::TimedOut(limit) => format!(
+                "ran longer than its limit of {}",
+                text::seconds(seconds_of(*limit))
+            ),
+            Exit::OutOfMemory => {
+                "killed by the system, for want of memory; `uses memory=…` lets fewer such jobs run at once"
+                    .to_owned()
+            }
+            Exit::NotStarted(why) => format!("could not start: {why}"),
+        },
+        Problem::NotWritten(paths) => {
+            format!(
+                "the recipe ended well, but did not write {}",
+                paths.join(" ")
+            )
+        }
+        Problem::WrongKind(path) if path.ends_with('/') => {
+            format!("the recipe wrote a file, where the target is a whole folder: {path}")
+        }
+        Problem::WrongKind(path) => {
+            format!(
+                "the recipe wrote a folder, where the target is a file: {path} (a whole folder is described as `{path}/`)"
+            )
+        }
+        Problem::PrerequisiteChanged(path) => {
+            format!(
+                "{path} changed while the recipe ran; if you edited it, weave again; if the recipe did, let it write somewhere else"
+            )
+        }
+        Problem::Learned(why) | Problem::Around(why) => why.clone(),
+    }
+}
+
+#[expect(clippy::cast_precision_loss, reason = "a limit in seconds, for people")]
+fn seconds_of(limit: u64) -> f64 {
+    limit as f64
+}
+
+fn signal_name(signal: i32) -> &'static str {
+    match signal {
+        2 => "interrupted",
+        4 => "illegal instruction",
+        6 => "aborted",
+        8 => "arithmetic error",
+        9 => "killed",
+        11 => "memory fault",
+        13 => "nobody read its output",
+        15 => "asked to end",
+        _ => "see signal(7)",
+    }
+}
+
+fn script(script: &str, block: &mut String) {
+    const MOST: usize = 30;
+    let lines: Vec<&str> = script.trim_end().lines().collect();
+    for line in lines.iter().take(MOST) {
+        let line = text::safe(line);
+        if line.chars().count() > 2000 {
+            let start: String = line.chars().take(2000).collect();
+            block.push_str(&format!("{INDENT}  {start} …\n"));
+        } else {
+            block.push_str(&format!("{INDENT}  {line}\n"));
+        }
+    }
+    if lines.len() > MOST {
+        block.push_str(&format!(
+            "{INDENT}  … and {} more lines\n",
+            lines.len() - MOST
+        ));
+    }
+}
+
+/// What a job printed, below its line.
+pub fn indented(output: &Printed, theme: Theme, block: &mut String) {
+    if output.is_empty() {
+        return;
+    }
+    lines(&output.start, theme, block);
+    if output.left_out > 0 {
+        let log = match &output.log {
+            Some(log) => format!("; all of it is in {log}"),
+            None => String::new(),
+        };
+        let gap = format!("… {} left out here{log} …", text::bytes(output.left_out));
+        block.push_str(&format!("{INDENT}  {}\n", theme.paint(Role::Held, &gap)));
+        lines(&output.end, theme, block);
+    }
+}
+
+fn lines(output: &[u8], theme: Theme, block: &mut String) {
+    let output = text::safe_output(output, theme.colour);
+    for line in output.trim_end_matches('\n').split('\n') {
+        block.push_str(INDENT);
+        block.push_str("  ");
+        block.push_str(line);
+        block.push('\n');
+    }
+}

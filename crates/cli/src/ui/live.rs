@@ -1,0 +1,477 @@
+//! The block below a run's lines on a terminal: what runs now, how far it is, how long still.
+//!
+//! ```text
+//!   › out/lights/skerry.svg   1.2s, usually 3.0s
+//!   › out/almanac.html        0.4s
+//!   ▚▚▚▚▚▚▚▚▚▚╎╎╎╎╎╎╎╎╎╎  12 of 24 · about 8.0s left
+//! ```
+//!
+//! The cursor always rests at the block's first column and row, so taking it away is "clear to the end
+//! of the screen", whatever happened to the window's size. A thread of its own redraws the block at most
+//! ten times a second; whoever prints takes it away first ([`Live::print`]).
+
+use std::io;
+use std::io::Write;
+use std::sync::Arc;
+use std::sync::Condvar;
+use std::sync::Mutex;
+use std::sync::MutexGuard;
+use std::sync::PoisonError;
+use std::thread::JoinHandle;
+use std::time::Duration;
+use std::time::Instant;
+
+use unicode_width::UnicodeWidthChar;
+
+use handloom_core::weave::Event;
+
+use crate::ui::style::Role;
+use crate::ui::style::Theme;
+use crate::ui::text;
+
+/// Time between two drawings.
+const TICK: Duration = Duration::from_millis(100);
+
+/// Nothing is shown of a run that is over sooner.
+const FIRST: Duration = Duration::from_millis(250);
+
+/// More jobs than this are only counted.
+const MOST_JOBS: usize = 8;
+
+/// A job that never ran before is thought to take so long, until others of this run have ended, seconds.
+const UNKNOWN: f64 = 0.5;
+
+/// A job that runs.
+struct Job {
+    name: String,
+    since: Instant,
+    usual: Option<f64>,
+}
+
+/// What is shown.
+pub struct Board {
+    jobs: Vec<Job>,
+    start: Instant,
+    /// Jobs that may run in all, and those that are over.
+    planned: usize,
+    over: usize,
+    failed: usize,
+    /// What jobs that ran before and are not over take, seconds; and how many never ran before.
+    known: f64,
+    unknown: usize,
+    /// What jobs that never ran before took in this run.
+    learned: (f64, usize),
+    slots: usize,
+}
+
+impl Board {
+    fn new(slots: usize) -> Self {
+        Self {
+            jobs: Vec::new(),
+            start: Instant::now(),
+            planned: 0,
+            over: 0,
+            failed: 0,
+            known: 0.0,
+            unknown: 0,
+            learned: (0.0, 0),
+            slots: slots.max(1),
+        }
+    }
+
+    fn tell(&mut self, event: &Event, now: Instant) {
+        match event {
+            Event::Planned {
+                jobs,
+                seconds,
+                unknown,
+            } => {
+                self.planned += jobs;
+                self.known += seconds;
+                self.unknown += unknown;
+            }
+            Event::Began { step, usual, .. } => self.jobs.push(Job {
+                name: text::safe(step),
+                since: now,
+                usual: *usual,
+            }),
+            Event::Spared { usual, .. } => self.close(*usual, None),
+            Event::Ended(ended) => {
+                self.failed += usize::from(ended.failure.is_some());
+                let at = self
+                    .jobs
+                    .iter()
+                    .position(|job| job.name == text::safe(&ended.step));
+                if let Some(at) = at {
+                    let job = self.jobs.remove(at);
+                    self.close(job.usual, Some(ended.seconds));
+                }
+            }
+            _ => {}
+        }
+    }
+
+    fn close(&mut self, usual: Option<f64>, took: Option<f64>) {
+        self.over += 1;
+        match usual {
+            Some(usual) => self.known = (self.known - usual).max(0.0),
+            None => {
+                self.unknown = self.unknown.saturating_sub(1);
+                if let Some(took) = took {
+                    self.learned = (self.learned.0 + took, self.learned.1 + 1);
+                }
+            }
+        }
+    }
+
+    /// How long the rest will take, seconds.
+    #[expect(
+        clippy::cast_precision_loss,
+        reason = "numbers of jobs, for an estimate"
+    )]
+    fn left(&self, now: Instant) -> f64 {
+        let each = match self.learned {
+            (_, 0) => UNKNOWN,
+            (seconds, count) => seconds / count as f64,
+        };
+        let all = self.known + self.unknown as f64 * each;
+        let done: f64 = self
+            .jobs
+            .iter()
+            .map(|job| {
+                (now - job.since)
+                    .as_secs_f64()
+                    .min(job.usual.unwrap_or(each))
+            })
+            .sum();
+        let lanes = self
+            .slots
+            .min(self.planned.saturating_sub(self.over))
+            .max(1);
+        (all - done).max(0.0) / lanes as f64
+    }
+
+    /// The block's lines for a window of this size.
+    pub fn lines(&self, now: Instant, columns: usize, rows: usize, theme: Theme) -> Vec<String> {
+        if columns < 20 || rows < 6 || self.planned == 0 {
+            return Vec::new();
+        }
+        // The last column stays free: some terminals wrap behind it.
+        let width = columns - 1;
+        let room = (rows / 3).max(2) - 1;
+        let most = room.min(MOST_JOBS);
+        let shown = if self.jobs.len() > most {
+            most.saturating_sub(1)
+        } else {
+            self.jobs.len()
+        };
+        let mut lines: Vec<String> = self.jobs[..shown]
+            .iter()
+            .map(|job| job_line(job, now, width, theme))
+            .collect();
+        if shown < self.jobs.len() {
+            let more = format!("    and {} more", self.jobs.len() - shown);
+            lines.push(theme.paint(Role::Faint, &cut(&more, width)));
+        }
+        lines.push(self.bar(now, width, theme));
+        lines
+    }
+
+    fn bar(&self, now: Instant, width: usize, theme: Theme) -> String {
+        let cells = (width / 3).clamp(6, 30);
+        let woven = (self.over * cells)
+            .checked_div(self.planned)
+            .unwrap_or(0)
+            .min(cells);
+        let mut words = format!("{} of {}", self.over, self.planned);
+        if self.failed > 0 {
+            words.push_str(&format!(" · {} failed", self.failed));
+        }
+        if self.over > 0 || self.known > 0.0 {
+            words.push_str(&format!(
+                " · about {} left",
+                text::seconds(self.left(now).max(0.1))
+            ));
+        }
+        let words = cut(&words, width.saturating_sub(cells + 4));
+        format!(
+            "  {}{}  {words}",
+            theme.paint(Role::Made, &"▚".repeat(woven)),
+            theme.paint(Role::Faint, &"╎".repeat(cells - woven)),
+        )
+    }
+}
+
+fn job_line(job: &Job, now: Instant, width: usize, theme: Theme) -> String {
+    let mut time = text::seconds((now - job.since).as_secs_f64());
+    if let Some(usual) = job.usual {
+        time.push_str(&format!(", usually {}", text::seconds(usual)));
+    }
+    let room = width.saturating_sub(6 + time.len()).max(8);
+    let name = cut(&job.name, room.min(48));
+    let pad = 32usize.min(room).saturating_sub(columns_of(&name));
+    let line = format!("  › {name}{:pad$}", "");
+    let left = width.saturating_sub(columns_of(&line) + 2);
+    format!("{line}  {}", theme.paint(Role::Faint, &cut(&time, left)))
+}
+
+fn columns_of(text: &str) -> usize {
+    text.chars().map(|c| c.width().unwrap_or(0)).sum()
+}
+
+/// A text cut to so many columns; the end of a path tells more than its beginning.
+fn cut(text: &str, columns: usize) -> String {
+    if columns_of(text) <= columns {
+        return text.to_owned();
+    }
+    let mut kept = Vec::new();
+    let mut used = 1;
+    for c in text.chars().rev() {
+        used += c.width().unwrap_or(0);
+        if used > columns {
+            break;
+        }
+        kept.push(c);
+    }
+    std::iter::once('…').chain(kept.into_iter().rev()).collect()
+}
+
+struct State {
+    board: Board,
+    theme: Theme,
+    /// Whether a block stands on the screen.
+    drawn: bool,
+    drawn_at: Option<Instant>,
+    /// A job has the terminal, or the run is paused.
+    hidden: bool,
+    ended: bool,
+}
+
+/// The block, and the thread that keeps it up to date.
+pub struct Live {
+    shared: Arc<(Mutex<State>, Condvar)>,
+    ticker: Option<JoinHandle<()>>,
+}
+
+/// Takes the block away and lets it come back, from another thread.
+#[derive(Clone)]
+pub struct Veil(Arc<(Mutex<State>, Condvar)>);
+
+impl Veil {
+    /// Takes the block away until it is lifted.
+    pub fn drop_down(&self) {
+        let mut state = lock(&self.0);
+        state.hidden = true;
+        state.erase();
+    }
+
+    /// Lets the block come back.
+    pub fn lift(&self) {
+        lock(&self.0).hidden = false;
+    }
+}
+
+fn lock(shared: &(Mutex<State>, Condvar)) -> MutexGuard<'_, State> {
+    shared.0.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Live {
+    /// Starts the block of a run with so many jobs at once.
+    pub fn start(theme: Theme, slots: usize) -> Self {
+        let state = State {
+            board: Board::new(slots),
+            theme,
+            drawn: false,
+            drawn_at: None,
+            hidden: false,
+            ended: false,
+        };
+        let shared = Arc::new((Mutex::new(state), Condvar::new()));
+        let ticking = Arc::clone(&shared);
+        let ticker = std::thread::spawn(move || {
+            let mut state = lock(&ticking);
+            while !state.ended {
+                let waited = ticking.1.wait_timeout(state, TICK);
+                state = waited.unwrap_or_else(PoisonError::into_inner).0;
+                if !state.ended {
+                    state.draw();
+                }
+            }
+        });
+        Self {
+            shared,
+            ticker: Some(ticker),
+        }
+    }
+
+    /// For a signal's thread.
+    pub fn veil(&self) -> Veil {
+        Veil(Arc::clone(&self.shared))
+    }
+
+    /// Takes note of an event.
+    pub fn tell(&self, event: &Event) {
+        let mut state = lock(&self.shared);
+        state.board.tell(event, Instant::now());
+        match event {
+            Event::Began { terminal: true, .. } => {
+                state.hidden = true;
+                state.erase();
+            }
+            Event::Ended(_) => state.hidden = false,
+            _ => {}
+        }
+    }
+
+    /// Takes the block away, and prints.
+    pub fn print(&self, print: impl FnOnce() -> io::Result<()>) -> io::Result<()> {
+        let mut state = lock(&self.shared);
+        state.erase();
+        let printed = print();
+        state.draw();
+        printed
+    }
+
+    /// Takes the block away for good.
+    pub fn end(&mut self) {
+        {
+            let mut state = lock(&self.shared);
+            state.erase();
+            state.ended = true;
+        }
+        self.shared.1.notify_all();
+        if let Some(ticker) = self.ticker.take() {
+            // It does nothing that could panic, and has nothing to say.
+            let _ = ticker.join();
+        }
+    }
+}
+
+impl Drop for Live {
+    fn drop(&mut self) {
+        self.end();
+    }
+}
+
+impl State {
+    fn erase(&mut self) {
+        if std::mem::replace(&mut self.drawn, false) {
+            // That the terminal is gone is found by whoever prints a result.
+            let _ = io::stderr().lock().write_all(b"\r\x1b[J");
+        }
+    }
+
+    fn draw(&mut self) {
+        let now = Instant::now();
+        let soon = self.drawn_at.is_some_and(|at| now - at < TICK);
+        if self.hidden || self.ended || soon || now - self.board.start < FIRST {
+            return;
+        }
+        let (columns, rows) = window();
+        let lines = self.board.lines(now, columns, rows, self.theme);
+        if lines.is_empty() {
+            return;
+        }
+        // One write: the terminal never shows half a block.
+        let mut block = String::from("\r\x1b[J");
+        block.push_str(&lines.join("\n"));
+        if lines.len() > 1 {
+            block.push_str(&format!("\x1b[{}A", lines.len() - 1));
+        }
+        block.push('\r');
+        let _ = io::stderr().lock().write_all(block.as_bytes());
+        self.drawn = true;
+        self.drawn_at = Some(now);
+    }
+}
+
+/// The window's columns and rows.
+fn window() -> (usize, usize) {
+    match rustix::termios::tcgetwinsize(io::stderr()) {
+        Ok(size) if size.ws_col > 0 => (usize::from(size.ws_col), usize::from(size.ws_row)),
+        _ => (80, 24),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn began(step: &str, usual: Option<f64>) -> Event {
+        Event::Began {
+            step: step.to_owned(),
+            task: false,
+            reasons: Vec::new(),
+            usual,
+            script: String::new(),
+            slot: 0,
+            terminal: false,
+        }
+    }
+
+    fn board() -> (Board, Instant) {
+        let mut board = Board::new(2);
+        let now = Instant::now();
+        board.tell(
+            &Event::Planned {
+                jobs: 10,
+                seconds: 8.0,
+                unknown: 2,
+            },
+            now,
+        );
+        (board, now)
+    }
+
+    const PLAIN: Theme = Theme { colour: false };
+
+    #[test]
+    fn jobs_are_shown_with_their_time_and_the_rest_is_estimated() {
+        let (mut board, now) = board();
+        board.tell(&began("out/a", Some(2.0)), now);
+        board.tell(&began("out/b", None), now);
+        let later = now + Duration::from_secs(1);
+        assert_eq!(
+            board.lines(later, 80, 24, PLAIN),
+            [
+                "  › out/a                             1.00s, usually 2.00s",
+                "  › out/b                             1.00s",
+                "  ╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎  0 of 10 · about 3.75s left",
+            ]
+        );
+        for _ in 0..5 {
+            let event = Event::Spared {
+                step: "x".to_owned(),
+                usual: Some(1.0),
+            };
+            board.tell(&event, later);
+        }
+        let lines = board.lines(later, 80, 24, PLAIN);
+        assert_eq!(
+            lines.last().unwrap(),
+            "  ▚▚▚▚▚▚▚▚▚▚▚▚▚╎╎╎╎╎╎╎╎╎╎╎╎╎  5 of 10 · about 1.25s left"
+        );
+    }
+
+    #[test]
+    fn the_block_never_takes_more_than_a_third_of_the_window_nor_its_last_column() {
+        let (mut board, now) = board();
+        for number in 0..40 {
+            board.tell(
+                &began(&format!("out/{}/{number}", "long".repeat(30)), None),
+                now,
+            );
+        }
+        for rows in 0..60 {
+            for columns in (0..140).step_by(7) {
+                let lines = board.lines(now, columns, rows, PLAIN);
+                assert!(lines.len() <= (rows / 3).max(2), "{rows}");
+                for line in &lines {
+                    assert!(columns_of(line) < columns, "{columns}: {line}");
+                }
+            }
+        }
+        let lines = board.lines(now, 80, 24, PLAIN);
+        assert_eq!(lines[6], "    and 34 more");
+    }
+}

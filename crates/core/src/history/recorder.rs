@@ -1,0 +1,172 @@
+//! Writing a run's record from its events.
+
+use std::fs;
+use std::fs::File;
+use std::io;
+use std::io::BufWriter;
+use std::io::Write;
+
+use crate::history::Head;
+use crate::history::Job;
+use crate::history::Line;
+use crate::history::Runs;
+use crate::history::Tail;
+use crate::verdict::Reason;
+use crate::weave::Ended;
+use crate::weave::Event;
+use crate::weave::Exit;
+use crate::weave::Summary;
+
+/// Records are written after so many jobs, and at the end.
+const GROUP: usize = 64;
+
+/// Writes down what a run does.
+pub struct Recorder<'a> {
+    runs: Runs,
+    head: Head,
+    keep: usize,
+    /// Names a place of the description.
+    place: &'a dyn Fn(crate::text::Span) -> String,
+    out: Option<BufWriter<File>>,
+    waiting: usize,
+    /// The first error: the record is then given up, the run goes on.
+    pub error: Option<io::Error>,
+}
+
+impl<'a> Recorder<'a> {
+    /// A recorder of the run that is about to begin; the last `keep` runs are kept. The number in
+    /// `head` is chosen here.
+    #[must_use]
+    pub fn new(
+        runs: Runs,
+        head: Head,
+        keep: usize,
+        place: &'a dyn Fn(crate::text::Span) -> String,
+    ) -> Self {
+        let run = runs.numbers().last().map_or(1, |last| last + 1);
+        Self {
+            runs,
+            head: Head { run, ..head },
+            keep,
+            place,
+            out: None,
+            waiting: 0,
+            error: None,
+        }
+    }
+
+    /// The run's number.
+    #[must_use]
+    pub fn run(&self) -> u64 {
+        self.head.run
+    }
+
+    /// Writes an event down. A run in which nothing runs leaves no record.
+    pub fn tell(&mut self, event: &Event) {
+        if self.error.is_some() || self.keep == 0 {
+            return;
+        }
+        let written = match event {
+            Event::Began { .. } if self.out.is_none() => self.begin(),
+            Event::Ended(ended) => self.ended(ended),
+            Event::Summary(summary) => self.end(summary),
+            _ => Ok(()),
+        };
+        self.error = written.err();
+    }
+
+    fn begin(&mut self) -> io::Result<()> {
+        fs::create_dir_all(self.runs.folder())?;
+        let logs = self.runs.own.join("logs").join(self.head.run.to_string());
+        if logs.exists() {
+            // Left by a run that was killed before it was written down.
+            fs::remove_dir_all(logs)?;
+        }
+        let file = File::create(self.runs.file(self.head.run))?;
+        self.out = Some(BufWriter::with_capacity(64 * 1024, file));
+        let head = self.head.clone();
+        self.write(&Line::Run(head))?;
+        self.flush()
+    }
+
+    fn ended(&mut self, ended: &Ended) -> io::Result<()> {
+        if self.out.is_none() {
+            self.begin()?;
+        }
+        self.write(&Line::Job(Job {
+            step: ended.step.clone(),
+            task: ended.task,
+            ending: ended.ending.name().to_owned(),
+            reasons: ended.reasons.iter().map(Reason::brief).collect(),
+            began: ended.took.map_or(0.0, |took| rounded(took.began)),
+            seconds: rounded(ended.seconds),
+            slot: ended.took.map_or(0, |took| took.slot),
+            exit: ended.exit.as_ref().map(exit_in_words),
+            memory: ended.took.map_or(0, |took| took.memory),
+            processor: ended.took.map_or(0.0, |took| rounded(took.processor)),
+            log: ended.output.log.clone(),
+            place: ended
+                .failure
+                .as_ref()
+                .map_or_else(String::new, |failure| (self.place)(failure.span)),
+        }))?;
+        self.waiting += 1;
+        if self.waiting >= GROUP {
+            self.flush()?;
+        }
+        Ok(())
+    }
+
+    fn end(&mut self, summary: &Summary) -> io::Result<()> {
+        if self.out.is_none() {
+            return Ok(());
+        }
+        self.write(&Line::End(Tail {
+            made: summary.made,
+            same: summary.same,
+            kept: summary.kept,
+            restored: summary.restored,
+            failed: summary.failed,
+            held: summary.held,
+            stopped: summary.stopped,
+            unstarted: summary.unstarted,
+            seconds: rounded(summary.seconds),
+        }))?;
+        self.flush()?;
+        self.runs.forget_old(self.keep);
+        Ok(())
+    }
+
+    fn write(&mut self, line: &Line) -> io::Result<()> {
+        let Some(out) = &mut self.out else {
+            return Ok(());
+        };
+        serde_json::to_writer(&mut *out, line)?;
+        out.write_all(b"\n")
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.waiting = 0;
+        match &mut self.out {
+            Some(out) => out.flush(),
+            None => Ok(()),
+        }
+    }
+}
+
+/// How a recipe ended, in a few words.
+#[must_use]
+pub fn exit_in_words(exit: &Exit) -> String {
+    match exit {
+        Exit::Status(status) => format!("exit status {status}"),
+        Exit::Signal(signal) => format!("signal {signal}"),
+        Exit::TimedOut(limit) => format!("longer than {limit} s"),
+        Exit::OutOfMemory => "out of memory".to_owned(),
+        Exit::NotStarted(_) => "not started".to_owned(),
+    }
+}
+
+/// To a tenth of a millisecond.
+fn rounded(seconds: f64) -> f64 {
+    (seconds * 10_000.0).round() / 10_000.0
+}

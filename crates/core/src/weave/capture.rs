@@ -1,0 +1,191 @@
+//! What a job prints, kept within bounds: its beginning and its end in memory, all of it in a log.
+
+use std::collections::VecDeque;
+use std::fs::File;
+use std::io::Write;
+use std::path::Path;
+use std::path::PathBuf;
+
+/// So many bytes of the beginning are kept in memory, and as many of the end.
+const KEPT: usize = 128 * 1024;
+
+/// What a job printed.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Printed {
+    /// The beginning; all of it when nothing was left out.
+    pub start: Vec<u8>,
+    /// How many bytes between the beginning and the end are only in the log.
+    pub left_out: u64,
+    /// The end, when something was left out.
+    pub end: Vec<u8>,
+    /// The log that holds all of it, from the root; none when nothing was printed, or when the log
+    /// could not be written.
+    pub log: Option<String>,
+}
+
+impl Printed {
+    /// Whether nothing was printed.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.start.is_empty()
+    }
+
+    /// Puts what an earlier try printed in front.
+    pub fn put_behind(&mut self, earlier: Self) {
+        let mut all = Capture::default();
+        all.take(&earlier.start);
+        all.take(&earlier.end);
+        all.take(&self.start);
+        all.take(&self.end);
+        let log = self.log.take().or(earlier.log);
+        let left_out = earlier.left_out + self.left_out;
+        *self = all.finish();
+        self.left_out += left_out;
+        self.log = log;
+    }
+}
+
+/// Takes in what a job prints.
+#[derive(Debug, Default)]
+pub struct Capture {
+    start: Vec<u8>,
+    end: VecDeque<u8>,
+    left_out: u64,
+    log: Log,
+}
+
+#[derive(Debug, Default)]
+enum Log {
+    /// No log is wanted, or it can't be written.
+    #[default]
+    None,
+    /// Not begun: most jobs print nothing.
+    Waiting(PathBuf, String),
+    Open(File, String),
+}
+
+impl Capture {
+    /// Nothing was printed yet. `log` is a path below `root`.
+    #[must_use]
+    pub fn new(root: &Path, log: Option<&str>) -> Self {
+        Self {
+            log: match log {
+                Some(log) => Log::Waiting(root.join(log), log.to_owned()),
+                None => Log::None,
+            },
+            ..Self::default()
+        }
+    }
+
+    /// Takes in more.
+    pub fn take(&mut self, bytes: &[u8]) {
+        self.write_log(bytes);
+        let room = KEPT.saturating_sub(self.start.len()).min(bytes.len());
+        self.start.extend_from_slice(&bytes[..room]);
+        self.end.extend(&bytes[room..]);
+        if self.end.len() > KEPT {
+            let over = self.end.len() - KEPT;
+            self.end.drain(..over);
+            self.left_out += over as u64;
+        }
+    }
+
+    fn write_log(&mut self, bytes: &[u8]) {
+        if let Log::Waiting(path, name) = &self.log {
+            self.log = match open_log(path) {
+                Ok(file) => Log::Open(file, name.clone()),
+                Err(_) => Log::None,
+            };
+        }
+        if let Log::Open(file, _) = &mut self.log
+            && file.write_all(bytes).is_err()
+        {
+            // A full disk is told of by the ledger; the job's own output goes on.
+            self.log = Log::None;
+        }
+    }
+
+    /// What was printed.
+    #[must_use]
+    pub fn finish(mut self) -> Printed {
+        let end = Vec::from(std::mem::take(&mut self.end));
+        let mut start = self.start;
+        if self.left_out == 0 {
+            start.extend(end);
+            return Printed {
+                start,
+                left_out: 0,
+                end: Vec::new(),
+                log: self.log.name(),
+            };
+        }
+        Printed {
+            start,
+            left_out: self.left_out,
+            end,
+            log: self.log.name(),
+        }
+    }
+}
+
+impl Log {
+    fn name(self) -> Option<String> {
+        match self {
+            Self::Open(_, name) => Some(name),
+            Self::None | Self::Waiting(..) => None,
+        }
+    }
+}
+
+/// A retried job and a `finally:` add to the same log.
+fn open_log(path: &Path) -> std::io::Result<File> {
+    let mut options = File::options();
+    options.create(true).append(true);
+    options.open(path).or_else(|_| {
+        if let Some(folder) = path.parent() {
+            std::fs::create_dir_all(folder)?;
+        }
+        options.open(path)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn little_is_kept_whole_and_leaves_no_log_when_nothing_was_printed() {
+        let folder = tempfile::tempdir().unwrap();
+        let capture = Capture::new(folder.path(), Some("logs/1.log"));
+        assert_eq!(capture.finish(), Printed::default());
+        assert!(!folder.path().join("logs").exists());
+        let mut capture = Capture::new(folder.path(), Some("logs/1.log"));
+        capture.take(b"one\n");
+        capture.take(b"two\n");
+        let printed = capture.finish();
+        assert_eq!(printed.start, b"one\ntwo\n");
+        assert_eq!(
+            (printed.left_out, printed.log.as_deref()),
+            (0, Some("logs/1.log"))
+        );
+        let log = std::fs::read(folder.path().join("logs/1.log")).unwrap();
+        assert_eq!(log, b"one\ntwo\n");
+    }
+
+    #[test]
+    fn of_much_the_beginning_and_the_end_are_kept() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut capture = Capture::new(folder.path(), Some("1.log"));
+        let mut all = Vec::new();
+        for number in 0..200_000 {
+            let line = format!("{number}\n");
+            capture.take(line.as_bytes());
+            all.extend_from_slice(line.as_bytes());
+        }
+        let printed = capture.finish();
+        assert_eq!(printed.start, all[..KEPT]);
+        assert_eq!(printed.end, all[all.len() - KEPT..]);
+        assert_eq!(printed.left_out, (all.len() - 2 * KEPT) as u64);
+        assert_eq!(std::fs::read(folder.path().join("1.log")).unwrap(), all);
+    }
+}
