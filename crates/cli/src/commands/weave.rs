@@ -130,6 +130,7 @@ pub fn weave_opened(
         output: output(opened, work),
         to_error: work.running.events.as_deref() == Some(std::path::Path::new("-")),
         jobs: options.jobs,
+        cores: options.jobs.min(cores()),
         alone: &alone,
     };
     let mut report = Report::new(ui, sources, manner);
@@ -242,7 +243,7 @@ fn alone(opened: &Opened, work: &Work<'_>, name: &str, task: bool) -> String {
 }
 
 fn options(opened: &Opened, work: &Work<'_>) -> Result<Options, Failure> {
-    let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+    let cores = cores();
     let jobs = work.running.jobs.or(opened.settings.jobs).unwrap_or(cores);
     if jobs == 0 || jobs > 4096 {
         return Err(Failure::usage(
@@ -259,6 +260,10 @@ fn options(opened: &Opened, work: &Work<'_>) -> Result<Options, Failure> {
         live: output(opened, work) == Output::Live,
         run: None,
     })
+}
+
+fn cores() -> usize {
+    std::thread::available_parallelism().map_or(1, std::num::NonZero::get)
 }
 
 /// The machine's memory, bytes.

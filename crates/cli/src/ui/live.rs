@@ -1,9 +1,9 @@
 //! The block below a run's lines on a terminal: what runs now, how far it is, how long still.
 //!
 //! ```text
-//!   › out/lights/skerry.svg   1.2s, usually 3.0s
-//!   › out/almanac.html        0.4s
-//!   ▚▚▚▚▚▚▚▚▚▚╎╎╎╎╎╎╎╎╎╎  12 of 24 · about 8.0s left
+//!       ›  out/lights/skerry.svg       1.20s, usually 3.00s
+//!       ›  out/almanac.html            0.40s
+//!          ▚▚▚▚▚▚▚▚▚▚╎╎╎╎╎╎╎╎╎╎  12 of 24 · about 8s left
 //! ```
 //!
 //! The cursor always rests at the block's first column and row, so taking it away is "clear to the end
@@ -25,6 +25,8 @@ use unicode_width::UnicodeWidthChar;
 
 use handloom_core::weave::Event;
 
+use crate::ui::blame::INDENT;
+use crate::ui::report::COLUMN;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
 use crate::ui::text;
@@ -153,7 +155,7 @@ impl Board {
 
     /// The block's lines for a window of this size.
     pub fn lines(&self, now: Instant, columns: usize, rows: usize, theme: Theme) -> Vec<String> {
-        if columns < 20 || rows < 6 || self.planned == 0 {
+        if columns < 30 || rows < 6 || self.planned == 0 {
             return Vec::new();
         }
         // The last column stays free: some terminals wrap behind it.
@@ -170,7 +172,7 @@ impl Board {
             .map(|job| job_line(job, now, width, theme))
             .collect();
         if shown < self.jobs.len() {
-            let more = format!("    and {} more", self.jobs.len() - shown);
+            let more = format!("{INDENT}and {} more", self.jobs.len() - shown);
             lines.push(theme.paint(Role::Faint, &cut(&more, width)));
         }
         lines.push(self.bar(now, width, theme));
@@ -188,31 +190,39 @@ impl Board {
             words.push_str(&format!(" · {} failed", self.failed));
         }
         if self.over > 0 || self.known > 0.0 {
-            words.push_str(&format!(
-                " · about {} left",
-                text::seconds(self.left(now).max(0.1))
-            ));
+            words.push_str(&format!(" · about {} left", rough(self.left(now))));
         }
-        let words = cut(&words, width.saturating_sub(cells + 4));
+        let words = cut(&words, width.saturating_sub(INDENT.len() + cells + 2));
         format!(
-            "  {}{}  {words}",
+            "{INDENT}{}{}  {words}",
             theme.paint(Role::Made, &"▚".repeat(woven)),
             theme.paint(Role::Faint, &"╎".repeat(cells - woven)),
         )
     }
 }
 
+/// Below the lines of jobs that have ended, in the same columns.
 fn job_line(job: &Job, now: Instant, width: usize, theme: Theme) -> String {
-    let mut time = text::seconds((now - job.since).as_secs_f64());
+    let mut time = format!("{:>6}", text::seconds((now - job.since).as_secs_f64()));
     if let Some(usual) = job.usual {
         time.push_str(&format!(", usually {}", text::seconds(usual)));
     }
-    let room = width.saturating_sub(6 + time.len()).max(8);
-    let name = cut(&job.name, room.min(48));
-    let pad = 32usize.min(room).saturating_sub(columns_of(&name));
-    let line = format!("  › {name}{:pad$}", "");
+    let room = width.saturating_sub(INDENT.len() + time.len() + 2).max(8);
+    let name = cut(&job.name, room);
+    let pad = COLUMN.min(room).saturating_sub(columns_of(&name));
+    let line = format!("      ›  {name}{:pad$}", "");
     let left = width.saturating_sub(columns_of(&line) + 2);
-    format!("{line}  {}", theme.paint(Role::Faint, &cut(&time, left)))
+    let time: String = time.chars().take(left).collect();
+    format!("{line}  {}", theme.paint(Role::Faint, &time))
+}
+
+/// A time that is only an estimate.
+fn rough(seconds: f64) -> String {
+    if seconds < 59.5 {
+        format!("{:.0}s", seconds.ceil().max(1.0))
+    } else {
+        text::seconds(seconds)
+    }
 }
 
 fn columns_of(text: &str) -> usize {
@@ -434,9 +444,9 @@ mod tests {
         assert_eq!(
             board.lines(later, 80, 24, PLAIN),
             [
-                "  › out/a                             1.00s, usually 2.00s",
-                "  › out/b                             1.00s",
-                "  ╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎  0 of 10 · about 3.75s left",
+                "      ›  out/a                              1.00s, usually 2.00s",
+                "      ›  out/b                              1.00s",
+                "         ╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎  0 of 10 · about 4s left",
             ]
         );
         for _ in 0..5 {
@@ -449,7 +459,7 @@ mod tests {
         let lines = board.lines(later, 80, 24, PLAIN);
         assert_eq!(
             lines.last().unwrap(),
-            "  ▚▚▚▚▚▚▚▚▚▚▚▚▚╎╎╎╎╎╎╎╎╎╎╎╎╎  5 of 10 · about 1.25s left"
+            "         ▚▚▚▚▚▚▚▚▚▚▚▚▚╎╎╎╎╎╎╎╎╎╎╎╎╎  5 of 10 · about 2s left"
         );
     }
 
@@ -472,6 +482,6 @@ mod tests {
             }
         }
         let lines = board.lines(now, 80, 24, PLAIN);
-        assert_eq!(lines[6], "    and 34 more");
+        assert_eq!(lines[6], "         and 34 more");
     }
 }

@@ -24,7 +24,7 @@ use crate::ui::style::Theme;
 use crate::ui::text;
 
 /// Times of steps stand below each other behind names of up to so many characters.
-const COLUMN: usize = 32;
+pub const COLUMN: usize = 32;
 
 /// Paragraphs are broken at so many characters.
 const WIDTH: usize = 90;
@@ -40,6 +40,8 @@ pub struct Manner<'a> {
     pub to_error: bool,
     /// Jobs that may run at once.
     pub jobs: usize,
+    /// Cores that they may keep busy.
+    pub cores: usize,
     /// What to type to run one step or task alone.
     pub alone: &'a dyn Fn(&str, bool) -> String,
 }
@@ -337,8 +339,8 @@ impl<'a> Report<'a> {
     /// How busy the cores were with jobs.
     #[expect(clippy::cast_precision_loss, reason = "a number of jobs, for a share")]
     fn busy(&self, summary: &Summary) -> String {
-        let share = self.processor / (summary.seconds * summary.jobs.max(1) as f64);
-        let cores = match summary.jobs {
+        let share = self.processor / (summary.seconds * self.manner.cores as f64);
+        let cores = match self.manner.cores {
             1 => "1 core".to_owned(),
             count => format!("{count} cores"),
         };

@@ -14,6 +14,7 @@ mod names;
 mod safety;
 mod taken_over;
 mod tasks;
+mod terminal;
 
 /// Every test file must be listed above, or its tests would silently not run.
 #[test]

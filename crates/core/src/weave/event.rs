@@ -192,8 +192,6 @@ pub struct Summary {
     pub seconds: f64,
     /// All jobs together, seconds.
     pub job_seconds: f64,
-    /// Jobs that could run at once.
-    pub jobs: usize,
 }
 
 impl Summary {

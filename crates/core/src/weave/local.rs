@@ -21,6 +21,8 @@ use std::process::Stdio;
 use std::time::Duration;
 use std::time::Instant;
 
+use nix::sys::resource::UsageWho;
+use nix::sys::resource::getrusage;
 use rustix::event::PollFd;
 use rustix::event::PollFlags;
 use rustix::process::Pid;
@@ -150,6 +152,15 @@ fn killed_for_memory() -> u64 {
         .find_map(|line| line.strip_prefix("oom_kill "))
         .and_then(|count| count.trim().parse().ok())
         .unwrap_or(0)
+}
+
+/// The largest amount of memory that this process held, bytes.
+fn own_memory() -> u64 {
+    getrusage(UsageWho::RUSAGE_SELF).map_or(0, |usage| {
+        u64::try_from(usage.max_rss())
+            .unwrap_or(0)
+            .saturating_mul(1024)
+    })
 }
 
 struct Running {
@@ -350,7 +361,9 @@ impl Running {
             Ok(ended) => {
                 let nanos =
                     |duration: Duration| u64::try_from(duration.as_nanos()).unwrap_or(u64::MAX);
-                outcome.memory = ended.rusage.maxrss;
+                // What the system counts for a process begins with that of the one that started it.
+                let of_child = ended.rusage.maxrss;
+                outcome.memory = if of_child > own_memory() { of_child } else { 0 };
                 outcome.processor = nanos(ended.rusage.utime + ended.rusage.stime);
                 outcome.exit = match (limit, ended.status.code()) {
                     (Some(limit), _) => Exit::TimedOut(limit.as_secs()),

@@ -225,7 +225,6 @@ impl<'s> Session<'s> {
         )]
         let seconds = self.clock.ticks().saturating_sub(start) as f64 / 1e9;
         self.summary.seconds = seconds;
-        self.summary.jobs = self.options.jobs;
         self.tell(Event::Summary(self.summary));
         self.summary
     }

@@ -1,0 +1,295 @@
+//! The program on a terminal: what the screen shows while it runs, and what keys do.
+
+use std::fs::File;
+use std::io::Read;
+use std::io::Write;
+use std::os::fd::OwnedFd;
+use std::process::Child;
+use std::process::Command;
+use std::process::Stdio;
+use std::time::Duration;
+use std::time::Instant;
+
+use rustix::process::Pid;
+use rustix::process::Signal;
+
+use crate::bed::Bed;
+
+/// A terminal of 80 columns and 24 rows with the program on it.
+struct Terminal {
+    keyboard: File,
+    screen: vt100::Parser,
+    heard: std::sync::mpsc::Receiver<Vec<u8>>,
+    child: Child,
+    command: String,
+}
+
+impl Terminal {
+    fn start(bed: &Bed, arguments: &[&str]) -> Self {
+        use rustix::pty::OpenptFlags;
+        let keyboard = rustix::pty::openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
+        rustix::pty::grantpt(&keyboard).unwrap();
+        rustix::pty::unlockpt(&keyboard).unwrap();
+        let name = rustix::pty::ptsname(&keyboard, Vec::new()).unwrap();
+        let line = File::options()
+            .read(true)
+            .write(true)
+            .open(name.to_str().unwrap())
+            .unwrap();
+        rustix::termios::tcsetwinsize(
+            &line,
+            rustix::termios::Winsize {
+                ws_row: 24,
+                ws_col: 80,
+                ws_xpixel: 0,
+                ws_ypixel: 0,
+            },
+        )
+        .unwrap();
+        let template = bed.command(arguments);
+        let mut command = Command::new("setsid");
+        command
+            .args(["--ctty", "--wait"])
+            .arg(template.get_program())
+            .args(template.get_args())
+            .current_dir(bed.root())
+            .env_clear()
+            .env("TERM", "xterm");
+        for (name, value) in template.get_envs() {
+            if let Some(value) = value {
+                command.env(name, value);
+            }
+        }
+        let child = command
+            .stdin(Stdio::from(OwnedFd::from(line.try_clone().unwrap())))
+            .stdout(Stdio::from(OwnedFd::from(line.try_clone().unwrap())))
+            .stderr(Stdio::from(OwnedFd::from(line)))
+            .spawn()
+            .unwrap();
+        let keyboard = File::from(keyboard);
+        let mut reader = keyboard.try_clone().unwrap();
+        let (sender, heard) = std::sync::mpsc::channel();
+        std::thread::spawn(move || {
+            let mut buffer = [0; 4096];
+            while let Ok(count) = reader.read(&mut buffer) {
+                if count == 0 || sender.send(buffer[..count].to_vec()).is_err() {
+                    break;
+                }
+            }
+        });
+        Self {
+            keyboard,
+            screen: vt100::Parser::new(24, 80, 500),
+            heard,
+            child,
+            command: format!("handloom {}", arguments.join(" ")),
+        }
+    }
+
+    fn contents(&self) -> String {
+        self.screen.screen().contents()
+    }
+
+    /// Waits until the screen is as wished.
+    #[track_caller]
+    fn until(&mut self, what: &str, wished: impl Fn(&str) -> bool) {
+        let start = Instant::now();
+        while !wished(&self.contents()) {
+            match self.heard.recv_timeout(Duration::from_millis(50)) {
+                Ok(bytes) => self.screen.process(&bytes),
+                Err(_) => assert!(
+                    start.elapsed() < Duration::from_secs(20),
+                    "{}: the screen never showed {what}:\n{}",
+                    self.command,
+                    self.contents()
+                ),
+            }
+        }
+    }
+
+    #[track_caller]
+    fn shows(&mut self, text: &str) {
+        self.until(text, |screen| screen.contains(text));
+    }
+
+    fn press(&mut self, keys: &[u8]) {
+        self.keyboard.write_all(keys).unwrap();
+    }
+
+    /// Waits for the program's end; its status and the last screen.
+    fn end(mut self) -> (Option<i32>, String) {
+        let status = self.child.wait().unwrap();
+        while let Ok(bytes) = self.heard.recv_timeout(Duration::from_millis(100)) {
+            self.screen.process(&bytes);
+        }
+        (status.code(), self.contents())
+    }
+}
+
+/// A step that waits for a file named after it.
+const GATED: &str = "
+target out/<name>
+  needs each in/<name>
+  recipe:
+    echo $$ > @{name}.pid
+    while [ ! -e open-@{name} ]; do sleep 0.02; done
+    cp @{needs} @{target}
+";
+
+fn gated(names: &[&str]) -> Bed {
+    let bed = Bed::new(GATED);
+    for name in names {
+        bed.write(&format!("in/{name}"), "x");
+    }
+    bed
+}
+
+/// The state of a process: `S` sleeps, `T` is stopped; none when it is gone.
+fn state_of(pid: &str) -> Option<char> {
+    let stat = std::fs::read_to_string(format!("/proc/{}/stat", pid.trim())).ok()?;
+    let state = stat.rsplit_once(") ")?.1.chars().next()?;
+    (state != 'Z').then_some(state)
+}
+
+#[track_caller]
+fn wait_for(what: &str, is_so: impl Fn() -> bool) {
+    let start = Instant::now();
+    while !is_so() {
+        assert!(start.elapsed() < Duration::from_secs(20), "never: {what}");
+        std::thread::sleep(Duration::from_millis(5));
+    }
+}
+
+#[test]
+fn the_block_shows_what_runs_and_is_gone_at_the_end() {
+    let bed = gated(&["a", "b", "c"]);
+    let mut terminal = Terminal::start(&bed, &["-j2"]);
+    terminal.shows("›  out/b");
+    terminal.shows("0 of 3");
+    assert!(!terminal.contents().contains("out/c"), "only two may run");
+    bed.write("open-a", "");
+    terminal.shows("made  out/a");
+    terminal.shows("1 of 3");
+    terminal.shows("›  out/c");
+    bed.write("open-b", "");
+    bed.write("open-c", "");
+    let (status, screen) = terminal.end();
+    assert_eq!(status, Some(0), "{screen}");
+    assert!(!screen.contains('›') && !screen.contains('▚'), "{screen}");
+    let lines: Vec<&str> = screen.lines().collect();
+    assert_eq!(lines.len(), 4, "{screen}");
+    assert!(lines[3].starts_with("3 made in "), "{screen}");
+}
+
+#[test]
+fn the_block_tells_how_long_a_job_usually_takes() {
+    let bed = gated(&["a"]);
+    bed.write("open-a", "");
+    let _ = bed.run(&[]).status(0);
+    bed.remove("open-a");
+    bed.write("in/a", "y");
+    let mut terminal = Terminal::start(&bed, &[]);
+    terminal.shows(", usually ");
+    bed.write("open-a", "");
+    assert_eq!(terminal.end().0, Some(0));
+}
+
+#[test]
+fn control_c_asks_the_jobs_to_end_and_tells_of_it() {
+    let bed = gated(&["a", "b"]);
+    let mut terminal = Terminal::start(&bed, &["-j2"]);
+    terminal.shows("›  out/b");
+    wait_for("both jobs run", || {
+        bed.exists("a.pid") && bed.exists("b.pid")
+    });
+    terminal.press(b"\x03");
+    let (status, screen) = terminal.end();
+    assert_eq!(status, Some(130), "{screen}");
+    assert!(screen.contains("stopped  out/a"), "{screen}");
+    assert!(screen.contains("2 stopped in"), "{screen}");
+    assert!(!screen.contains('›'), "{screen}");
+    for name in ["a", "b"] {
+        assert_eq!(state_of(&bed.read(&format!("{name}.pid"))), None);
+    }
+}
+
+#[test]
+fn control_z_stops_the_jobs_too_and_they_go_on_together() {
+    let bed = gated(&["a"]);
+    bed.write(
+        "hand.loom",
+        &GATED.replace("  recipe:", "  limit 2s\n  recipe:"),
+    );
+    let mut terminal = Terminal::start(&bed, &[]);
+    terminal.shows("›  out/a");
+    wait_for("the job runs", || {
+        bed.exists("a.pid") && !bed.read("a.pid").is_empty()
+    });
+    let job = bed.read("a.pid");
+    let program = terminal.child.id().to_string();
+    terminal.press(b"\x1a");
+    wait_for("the job is stopped", || state_of(&job) == Some('T'));
+    wait_for("the program is stopped", || state_of(&program) == Some('T'));
+    // The block is taken away, so that the shell's prompt is not written over.
+    terminal.until("no block", |screen| !screen.contains('›'));
+    // Longer than the limit: the pause does not count.
+    std::thread::sleep(Duration::from_millis(2100));
+    let pid = Pid::from_raw(program.parse().unwrap()).unwrap();
+    rustix::process::kill_process(pid, Signal::CONT).unwrap();
+    terminal.shows("›  out/a");
+    bed.write("open-a", "");
+    let (status, screen) = terminal.end();
+    assert_eq!(status, Some(0), "{screen}");
+    assert!(screen.contains("1 made in"), "{screen}");
+}
+
+const TALK: &str = "
+task talk
+  terminal
+  recipe:
+    test -t 0 && test -t 1 && echo on a terminal
+    printf 'name: '
+    read name
+    echo hello $name
+  finally: echo tidied > finally.txt
+task serve
+  terminal
+  recipe:
+    echo serving
+    exec sleep 60
+  finally: echo tidied > finally.txt
+";
+
+#[test]
+fn a_terminal_task_has_the_keyboard() {
+    let bed = Bed::new(TALK);
+    let mut terminal = Terminal::start(&bed, &["run", "talk"]);
+    terminal.shows("name:");
+    terminal.press(b"keeper\n");
+    let (status, screen) = terminal.end();
+    assert_eq!(status, Some(0), "{screen}");
+    assert!(screen.contains("on a terminal"), "{screen}");
+    assert!(screen.contains("hello keeper"), "{screen}");
+    assert_eq!(bed.read("finally.txt"), "tidied\n");
+}
+
+#[test]
+fn control_c_ends_a_server_and_what_tidies_up_runs() {
+    let bed = Bed::new(TALK);
+    let mut terminal = Terminal::start(&bed, &["run", "serve"]);
+    terminal.shows("serving");
+    terminal.press(b"\x03");
+    let (status, screen) = terminal.end();
+    assert_eq!(status, Some(130), "{screen}");
+    assert!(screen.contains("stopped  serve"), "{screen}");
+    assert_eq!(bed.read("finally.txt"), "tidied\n");
+}
+
+#[test]
+fn names_and_output_cannot_move_the_cursor() {
+    let bed = Bed::new("task loud\n  recipe: printf 'one\\033[2Jtwo\\033]0;title\\007\\n'\n");
+    let terminal = Terminal::start(&bed, &["loud"]);
+    let (_, screen) = terminal.end();
+    assert!(screen.contains("onetwo"), "{screen}");
+    assert!(screen.starts_with("   made  loud"), "{screen}");
+}
