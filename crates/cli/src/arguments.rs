@@ -9,6 +9,10 @@ use clap::Parser;
 use clap::Subcommand;
 use clap::ValueEnum;
 
+use crate::commands::completions::names;
+use crate::commands::completions::tasks;
+use crate::commands::completions::variables;
+
 /// Make again only what has a reason to be made again.
 ///
 /// Without a command, brings the default targets of the project up to date. Names of files and tasks
@@ -37,7 +41,7 @@ pub struct Common {
     #[arg(long, global = true, value_name = "FOLDER")]
     pub project: Option<PathBuf>,
     /// Set a variable of the description for this run.
-    #[arg(long = "let", global = true, value_name = "NAME=WORDS")]
+    #[arg(long = "let", global = true, value_name = "NAME=WORDS", add = variables())]
     pub lets: Vec<String>,
     /// When to use colours.
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
@@ -84,6 +88,27 @@ pub enum Command {
     Settings(SettingsArguments),
     /// Write the demonstration project into a folder and weave it.
     Demo(DemoArguments),
+    /// Print the script that completes names on the Tab key.
+    Completions(CompletionsArguments),
+}
+
+/// `handloom completions`
+#[derive(Args, Debug)]
+pub struct CompletionsArguments {
+    /// The shell.
+    #[arg(value_name = "SHELL")]
+    pub shell: Shell,
+}
+
+/// Shells that complete names.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Shell {
+    /// `source <(handloom completions bash)` in `~/.bashrc`
+    Bash,
+    /// `source <(handloom completions zsh)` in `~/.zshrc`
+    Zsh,
+    /// `handloom completions fish | source` in `config.fish`
+    Fish,
 }
 
 /// How to run.
@@ -131,7 +156,7 @@ pub enum OnFailure {
 #[derive(Args, Debug)]
 pub struct WeaveArguments {
     /// Files, tasks, folders or quoted patterns [default: what the description calls default].
-    #[arg(value_name = "NAME")]
+    #[arg(value_name = "NAME", add = names())]
     pub names: Vec<String>,
     /// Make the named ones, reason or not.
     #[arg(long)]
@@ -145,7 +170,7 @@ pub struct WeaveArguments {
 #[derive(Args, Debug)]
 pub struct RunArguments {
     /// The task.
-    #[arg(value_name = "TASK")]
+    #[arg(value_name = "TASK", add = tasks())]
     pub task: String,
     /// Values of its parameters, in order or as name=value.
     #[arg(value_name = "VALUE")]
@@ -153,6 +178,9 @@ pub struct RunArguments {
     /// Words that the task hands on.
     #[arg(last = true, value_name = "EXTRA")]
     pub extra: Vec<String>,
+    /// Run a task that is remembered, reason or not.
+    #[arg(long)]
+    pub remake: bool,
     /// How to run.
     #[command(flatten)]
     pub running: RunningArguments,
@@ -193,7 +221,7 @@ pub struct DemoArguments {
 #[derive(Args, Debug)]
 pub struct PreviewArguments {
     /// Files, tasks, folders or quoted patterns [default: what the description calls default].
-    #[arg(value_name = "NAME")]
+    #[arg(value_name = "NAME", add = names())]
     pub names: Vec<String>,
     /// As if these had been asked for, reason or not.
     #[arg(long)]
@@ -206,8 +234,8 @@ pub struct PreviewArguments {
 /// `handloom why`
 #[derive(Args, Debug)]
 pub struct WhyArguments {
-    /// The file.
-    #[arg(value_name = "NAME")]
+    /// The file, or a task that is remembered.
+    #[arg(value_name = "NAME", add = names())]
     pub name: String,
     /// Tell why it ran the last time.
     #[arg(long)]
@@ -221,7 +249,7 @@ pub struct WhyArguments {
 #[derive(Args, Debug)]
 pub struct CleanArguments {
     /// Files, folders or quoted patterns [default: everything that was made].
-    #[arg(value_name = "NAME")]
+    #[arg(value_name = "NAME", add = names())]
     pub names: Vec<String>,
     /// Only what the description no longer describes.
     #[arg(long, conflicts_with = "names")]
@@ -253,6 +281,20 @@ pub struct SettingsArguments {
     /// How to answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
     pub format: Format,
+}
+
+/// The command for completion: at its own place too, names of files and tasks can stand.
+#[must_use]
+pub fn for_completion() -> clap::Command {
+    let command = Arguments::command();
+    let names = clap::Arg::new("names").num_args(0..).add(names());
+    command
+        .subcommand_required(false)
+        .mut_subcommands(|sub| {
+            // Help pages are long, and nobody completes towards them.
+            sub.disable_help_flag(true)
+        })
+        .arg(names)
 }
 
 /// Puts `weave` in front of names that are no command: `handloom out/a` means `handloom weave out/a`.

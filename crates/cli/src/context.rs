@@ -21,6 +21,7 @@ use handloom_core::weave::Around;
 use handloom_core::world::RealDisk;
 use handloom_core::world::SystemClock;
 
+use crate::arguments::Arguments;
 use crate::arguments::Common;
 use crate::failure::Failure;
 use crate::settings;
@@ -194,28 +195,71 @@ impl Opened {
             ));
         }
         let settings = settings::read()?;
-        let overrides = overrides(common, &settings)?;
-        let (mut description, mut wrong) = Description::read(&disk);
         let clock = SystemClock::default();
         let ledger = RefCell::new(ledger);
-        let (outside, more) = {
-            let around = Around::new(&disk, &clock, &ledger, &env, None, root_text(&located));
-            SetOutside::read(&mut description, &overrides, &around as &dyn Surroundings)
-        };
-        wrong.extend(more);
-        if wrong.iter().any(Diagnostic::is_error) {
-            return Err(Failure::Description(Box::new(description.sources), wrong));
-        }
-        ui.diagnostics(&description.sources, &wrong);
-        Ok(Self {
+        let (description, wrong) = Description::read(&disk);
+        let mut opened = Self {
             located,
             disk,
             clock,
             ledger,
-            description,
-            outside,
+            description: Description::default(),
+            outside: SetOutside::default(),
             settings,
-        })
+        };
+        opened.describe(description, wrong, common, ui)?;
+        Ok(opened)
+    }
+
+    /// Takes a description in, with the variables that are set from outside.
+    fn describe(
+        &mut self,
+        mut description: Description,
+        mut wrong: Vec<Diagnostic>,
+        common: &Common,
+        ui: Ui,
+    ) -> Result<(), Failure> {
+        let overrides = overrides(common, &self.settings)?;
+        let (outside, more) = SetOutside::read(
+            &mut description,
+            &overrides,
+            &self.around() as &dyn Surroundings,
+        );
+        wrong.extend(more);
+        wrong.extend(named_like_commands(&description));
+        if wrong.iter().any(Diagnostic::is_error) {
+            return Err(Failure::Description(Box::new(description.sources), wrong));
+        }
+        ui.diagnostics(&description.sources, &wrong);
+        self.description = description;
+        self.outside = outside;
+        Ok(())
+    }
+
+    /// The same project with the user's own tasks instead of its description; gives it back when the
+    /// user has none.
+    pub fn personal(mut self, common: &Common, ui: Ui) -> Result<Result<Self, Self>, Failure> {
+        let Some(folder) = settings::folder().filter(|folder| folder.join(FILE_NAME).is_file())
+        else {
+            return Ok(Err(self));
+        };
+        let disk = RealDisk::open(&folder)
+            .map_err(|error| Failure::io(format!("can't open `{}`", folder.display()), error))?;
+        let (mut description, mut wrong) = Description::read(&disk);
+        description
+            .sources
+            .put_in_front(&format!("{}/", folder.display()));
+        for item in description.parts.iter().flat_map(|part| &part.items) {
+            if let TopItem::Target(target) = item {
+                wrong.push(
+                    Diagnostic::error(target.span, "your own description holds tasks alone").help(
+                        "describe files in the `hand.loom` of the project that they belong to",
+                    ),
+                );
+            }
+        }
+        self.describe(description, wrong, common, ui)?;
+        Ok(Ok(self))
     }
 
     /// The project's folder as text.
@@ -239,6 +283,29 @@ impl Opened {
     pub fn wrong(&self, diagnostics: Vec<Diagnostic>) -> Failure {
         Failure::Description(Box::new(self.description.sources.clone()), diagnostics)
     }
+}
+
+/// Tasks that can't be run by their name alone, since a command is called so.
+fn named_like_commands(description: &Description) -> Vec<Diagnostic> {
+    let command = <Arguments as clap::CommandFactory>::command();
+    let tasks = description.parts.iter().flat_map(|part| {
+        let tasks = part.items.iter().filter_map(|item| match item {
+            TopItem::Task(task) => Some(task),
+            _ => None,
+        });
+        tasks.filter(|_| part.folder.is_empty())
+    });
+    tasks
+        .filter(|task| command.find_subcommand(&*task.name.text).is_some())
+        .map(|task| {
+            let name = &task.name.text;
+            Diagnostic::warning(
+                task.name.span,
+                format!("`handloom {name}` is a command, and does not run this task"),
+            )
+            .help(format!("run it with `handloom run {name}`, or rename it"))
+        })
+        .collect()
 }
 
 fn root_text(located: &Located) -> String {

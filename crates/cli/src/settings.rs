@@ -56,13 +56,18 @@ impl Words {
     }
 }
 
-/// Where the settings are.
-pub fn path() -> Option<PathBuf> {
+/// The folder of the user's own files for Hand Loom.
+pub fn folder() -> Option<PathBuf> {
     let folder = match std::env::var_os("XDG_CONFIG_HOME") {
         Some(folder) if !folder.is_empty() => PathBuf::from(folder),
         _ => PathBuf::from(std::env::var_os("HOME")?).join(".config"),
     };
-    Some(folder.join("handloom/settings.toml"))
+    Some(folder.join("handloom"))
+}
+
+/// Where the settings are.
+pub fn path() -> Option<PathBuf> {
+    Some(folder()?.join("settings.toml"))
 }
 
 /// Reads the settings; none when there is no file.

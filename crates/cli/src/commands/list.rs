@@ -14,6 +14,8 @@ use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::ListArguments;
 use crate::commands::looking::Looking;
+use crate::context::Located;
+use crate::context::Opened;
 use crate::failure::Failure;
 use crate::ui::Ui;
 use crate::ui::style::Role;
@@ -46,20 +48,58 @@ struct TaskJson<'a> {
 struct ListJson<'a> {
     targets: Vec<TargetJson<'a>>,
     tasks: Vec<TaskJson<'a>>,
+    /// Tasks of the user's own, which can be run in any project.
+    own: Vec<OwnTaskJson>,
+}
+
+#[derive(Serialize)]
+struct OwnTaskJson {
+    name: String,
+    about: Option<String>,
 }
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCode, Failure> {
-    Looking::at(common, ui, |looking| {
+    let located = Located::find(common)?;
+    let opened = Opened::open(located, common, ui, false)?;
+    let own = own_tasks(common, ui)?;
+    Looking::at_opened(&opened, ui, |looking| {
         match arguments.format {
-            Format::Json => ui.print_json(&json(looking.vars, looking.project))?,
+            Format::Json => {
+                let mut list = json(looking.vars, looking.project);
+                list.own = own
+                    .iter()
+                    .map(|row| OwnTaskJson {
+                        name: row.name.clone(),
+                        about: (!row.about.is_empty()).then(|| row.about.clone()),
+                    })
+                    .collect();
+                ui.print_json(&list)?;
+            }
             Format::Text => {
                 let rows = rows(looking.vars, looking.project, arguments.all);
-                ui.print(&render(&rows, ui))?;
+                let mut out = render(&rows, ui);
+                if !own.is_empty() {
+                    let title = "your own tasks, in any project";
+                    out.push_str(&format!("\n{}\n", ui.out.paint(Role::Title, title)));
+                    block_rows(&own.iter().collect::<Vec<_>>(), ui, &mut out);
+                }
+                ui.print(&out)?;
             }
         }
         Ok(ExitCode::SUCCESS)
     })
+}
+
+/// The tasks of the user's own description.
+fn own_tasks(common: &Common, ui: Ui) -> Result<Vec<Row>, Failure> {
+    let opened = Opened::open(Located::find(common)?, common, Ui::silent(), false)?;
+    match opened.personal(common, ui)? {
+        Ok(own) => Looking::at_opened(&own, ui, |looking| {
+            Ok(rows(looking.vars, looking.project, false))
+        }),
+        Err(_) => Ok(Vec::new()),
+    }
 }
 
 fn json<'p>(vars: &'p Vars<'_>, project: &'p Project<'_>) -> ListJson<'p> {
@@ -89,6 +129,7 @@ fn json<'p>(vars: &'p Vars<'_>, project: &'p Project<'_>) -> ListJson<'p> {
                 part: part(task.decl.part),
             })
             .collect(),
+        own: Vec::new(),
     }
 }
 

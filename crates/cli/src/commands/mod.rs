@@ -1,6 +1,7 @@
 //! The commands, one file each, and what they have in common.
 
 mod clean;
+pub mod completions;
 mod demo;
 mod list;
 mod looking;
@@ -25,6 +26,7 @@ use crate::ui::Ui;
 
 /// Does what was typed; gives the exit status.
 pub fn run(arguments: impl Iterator<Item = OsString>) -> ExitCode {
+    completions::answer();
     let arguments = match Arguments::try_parse_from(with_command(arguments.collect())) {
         Ok(arguments) => arguments,
         Err(error) => {
@@ -58,5 +60,6 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, Failure> {
         Command::Tidy(tidy) => tidy::run(common, tidy, ui),
         Command::Settings(settings) => settings::run(common, settings, ui),
         Command::Demo(demo) => demo::run(common, demo, ui),
+        Command::Completions(arguments) => completions::run(arguments, ui),
     }
 }

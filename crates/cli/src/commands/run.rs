@@ -22,52 +22,72 @@ use crate::ui::Ui;
 pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode, Failure> {
     let located = Located::find(common)?;
     let (_lock, opened) = weave::open(common, located, arguments.running.no_wait, ui)?;
-    let (name, call) = bind(&opened, arguments, ui)?;
+    if let Some(call) = bind(&opened, arguments, ui)? {
+        return run_bound(&opened, call, arguments, ui);
+    }
+    let unknown = unknown(&opened, arguments, ui)?;
+    // Not one of the project's: perhaps one of the user's own.
+    let Ok(own) = opened.personal(common, ui)? else {
+        return Err(unknown);
+    };
+    match bind(&own, arguments, ui)? {
+        Some(call) => run_bound(&own, call, arguments, ui),
+        None => Err(unknown),
+    }
+}
+
+fn run_bound(
+    opened: &Opened,
+    (name, call): (String, TaskCall),
+    arguments: &RunArguments,
+    ui: Ui,
+) -> Result<ExitCode, Failure> {
     let work = weave::Work {
         names: vec![name.clone()],
         call: Some((name, call)),
-        remake: false,
+        remake: arguments.remake,
         running: &arguments.running,
     };
-    let (summary, stop) = weave::weave_opened(&opened, &work, ui)?;
+    let (summary, stop) = weave::weave_opened(opened, &work, ui)?;
     Ok(weave::exit_code(&summary, &stop))
 }
 
-/// The task's full name, and its arguments by name.
-fn bind(opened: &Opened, arguments: &RunArguments, ui: Ui) -> Result<(String, TaskCall), Failure> {
-    Looking::at_opened(opened, ui, |looking| bind_in(looking, arguments))
+/// The task's full name and its arguments by name; none when there is no such task.
+fn bind(
+    opened: &Opened,
+    arguments: &RunArguments,
+    ui: Ui,
+) -> Result<Option<(String, TaskCall)>, Failure> {
+    Looking::at_opened(opened, ui, |looking| {
+        let project = looking.project;
+        let mut folder = looking.opened.located.folder.as_str();
+        loop {
+            let name = from_root(folder, &arguments.task);
+            if let Some(task) = project.task_named(&name) {
+                let node = &project.tasks[task.index()];
+                let call = call(looking.vars, node, arguments)?;
+                return Ok(Some((node.decl.name.clone(), call)));
+            }
+            if folder.is_empty() {
+                return Ok(None);
+            }
+            let above = &folder[..folder.len() - 1];
+            folder = &above[..above.rfind('/').map_or(0, |at| at + 1)];
+        }
+    })
 }
 
-fn bind_in(
-    looking: &Looking<'_, '_>,
-    arguments: &RunArguments,
-) -> Result<(String, TaskCall), Failure> {
-    let project = looking.project;
-    let mut folder = looking.opened.located.folder.as_str();
-    let found = loop {
-        let name = from_root(folder, &arguments.task);
-        if let Some(task) = project.task_named(&name) {
-            break Some(task);
-        }
-        if folder.is_empty() {
-            break None;
-        }
-        let above = &folder[..folder.len() - 1];
-        folder = &above[..above.rfind('/').map_or(0, |at| at + 1)];
-    };
-    let Some(task) = found else {
-        let names = project.tasks.iter().map(|task| task.decl.name.as_str());
+fn unknown(opened: &Opened, arguments: &RunArguments, ui: Ui) -> Result<Failure, Failure> {
+    Looking::at_opened(opened, ui, |looking| {
+        let tasks = &looking.project.tasks;
+        let names = tasks.iter().map(|task| task.decl.name.as_str());
         let help = match nearest(&arguments.task, names) {
             Some(near) => format!("did you mean `handloom run {near}`?"),
             None => "`handloom list` shows the tasks".to_owned(),
         };
-        return Err(Failure::usage(
-            format!("no task is called `{}`", arguments.task),
-            help,
-        ));
-    };
-    let node = &project.tasks[task.index()];
-    Ok((node.decl.name.clone(), call(looking.vars, node, arguments)?))
+        let what = format!("no task is called `{}`", arguments.task);
+        Ok(Failure::usage(what, help))
+    })
 }
 
 fn call(

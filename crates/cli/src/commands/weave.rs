@@ -23,8 +23,11 @@ use handloom_core::weave::Summary;
 use crate::arguments::Common;
 use crate::arguments::OnFailure;
 use crate::arguments::Output;
+use crate::arguments::RunArguments;
 use crate::arguments::RunningArguments;
 use crate::arguments::WeaveArguments;
+use crate::commands::looking::Looking;
+use crate::commands::run as run_command;
 use crate::context::Located;
 use crate::context::Opened;
 use crate::context::ask;
@@ -32,6 +35,7 @@ use crate::context::env;
 use crate::failure;
 use crate::failure::Failure;
 use crate::lock::Lock;
+use crate::settings;
 use crate::ui::Ui;
 use crate::ui::events::EventWriter;
 use crate::ui::live::Veil;
@@ -56,6 +60,19 @@ pub struct Work<'a> {
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &WeaveArguments, ui: Ui) -> Result<ExitCode, Failure> {
     let located = Located::find(common)?;
+    if let [name] = &arguments.names[..]
+        && personal_task(common, name)?
+    {
+        // Not the project's: as `handloom run NAME`.
+        let run = RunArguments {
+            task: name.clone(),
+            values: Vec::new(),
+            extra: Vec::new(),
+            remake: arguments.remake,
+            running: arguments.running.clone(),
+        };
+        return run_command::run(common, &run, ui);
+    }
     let work = Work {
         names: arguments.names.clone(),
         call: None,
@@ -63,6 +80,42 @@ pub fn run(common: &Common, arguments: &WeaveArguments, ui: Ui) -> Result<ExitCo
         running: &arguments.running,
     };
     weave(common, located, &work, ui)
+}
+
+/// Whether a name that the project does not know is a task of the user's own.
+fn personal_task(common: &Common, name: &str) -> Result<bool, Failure> {
+    let has_own = settings::folder().is_some_and(|folder| {
+        folder
+            .join(handloom_core::project::description::FILE_NAME)
+            .is_file()
+    });
+    if !has_own {
+        return Ok(false);
+    }
+    let silent = Ui::silent();
+    let Ok(opened) = Opened::open(Located::find(common)?, common, silent, false) else {
+        // What is wrong with the project is told by the run.
+        return Ok(false);
+    };
+    let asked = Asked {
+        names: vec![name.to_owned()],
+        folder: opened.located.folder.clone(),
+        ..Asked::default()
+    };
+    let known = Looking::at_opened(&opened, silent, |looking| {
+        Ok(handloom_core::weave::goals(looking.project, &asked)
+            .unknown
+            .is_empty())
+    });
+    if known.unwrap_or(true) {
+        return Ok(false);
+    }
+    let Ok(own) = opened.personal(common, silent)? else {
+        return Ok(false);
+    };
+    Looking::at_opened(&own, silent, |looking| {
+        Ok(looking.project.task_named(name).is_some())
+    })
 }
 
 /// Opens a project for a run, which nobody else may work in meanwhile.

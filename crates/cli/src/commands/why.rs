@@ -9,8 +9,8 @@ use similar::TextDiff;
 use handloom_core::graph::Node;
 use handloom_core::graph::Order;
 use handloom_core::ledger::StepView;
+use handloom_core::ledger::task_key;
 use handloom_core::project::Project;
-use handloom_core::project::StepId;
 use handloom_core::verdict::Reason;
 use handloom_core::verdict::ReasonKind;
 use handloom_core::weave::Prospect;
@@ -46,17 +46,20 @@ pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode
                 "`handloom list --all` shows every file",
             ));
         };
-        let Node::Step(step) = prospects[position].node.node(project) else {
-            return Err(Failure::usage(
-                format!(
-                    "`{}` is a task, which runs each time it is asked for",
-                    arguments.name
-                ),
-                "name a file that a target makes",
-            ));
-        };
         let name = prospects[position].node.name(project);
-        let last = last_reasons(looking, &name);
+        let key = match prospects[position].node.node(project) {
+            Node::Task(task) if project.tasks[task.index()].decl.clauses.remember => {
+                task_key(&name)
+            }
+            Node::Task(_) => {
+                return Err(Failure::usage(
+                    format!("`{name}` is a task, which runs each time it is asked for"),
+                    "name a file that a target makes, or a task with `remember`",
+                ));
+            }
+            Node::Step(_) | Node::Set(_) => name.clone(),
+        };
+        let last = last_reasons(looking, &key);
         let reasons = if arguments.last {
             &last
         } else {
@@ -74,9 +77,9 @@ pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode
         looking.warnings()?;
         let mut out = String::new();
         if arguments.last {
-            explain_last(looking, &name, &last, ui, &mut out);
+            explain_last(looking, (&name, &key), &last, ui, &mut out);
         } else {
-            explain(looking, &order, &prospects, position, step, ui, &mut out);
+            explain(looking, &order, &prospects, position, &key, ui, &mut out);
         }
         ui.print(&out)?;
         Ok(ExitCode::SUCCESS)
@@ -99,13 +102,13 @@ fn last_reasons(looking: &Looking<'_, '_>, name: &str) -> Vec<Reason> {
 
 fn explain_last(
     looking: &Looking<'_, '_>,
-    name: &str,
+    (name, key): (&str, &str),
     reasons: &[Reason],
     ui: Ui,
     out: &mut String,
 ) {
     let ledger = looking.opened.ledger.borrow();
-    let Some(record) = ledger.step(name) else {
+    let Some(record) = ledger.step(key) else {
         out.push_str(&format!(
             "{} was never made\n",
             ui.out.paint(Role::Name, &text::safe(name))
@@ -156,7 +159,7 @@ fn explain(
     order: &Order,
     prospects: &[Prospect],
     position: usize,
-    step: StepId,
+    key: &str,
     ui: Ui,
     out: &mut String,
 ) {
@@ -166,7 +169,7 @@ fn explain(
         .out
         .paint(Role::Name, &text::safe(&prospect.node.name(project)));
     match prospect.would {
-        Would::Keep => kept(looking, step, &name, out),
+        Would::Keep => kept(looking, key, &name, out),
         Would::Run => {
             out.push_str(&format!("{name} would run, because\n"));
             for reason in &prospect.reasons {
@@ -267,14 +270,13 @@ fn difference(was: &str, now: &str, ui: Ui, out: &mut String) {
     }
 }
 
-fn kept(looking: &Looking<'_, '_>, step: StepId, name: &str, out: &mut String) {
+fn kept(looking: &Looking<'_, '_>, key: &str, name: &str, out: &mut String) {
     const MOST: usize = 20;
-    let project = looking.project;
     out.push_str(&format!(
         "{name} would be kept: nothing it was made from differs\n"
     ));
     let ledger = looking.opened.ledger.borrow();
-    let Some(record) = ledger.step(project.step_name(step)) else {
+    let Some(record) = ledger.step(key) else {
         return;
     };
     out.push_str(&format!(

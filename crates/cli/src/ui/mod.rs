@@ -24,6 +24,8 @@ use crate::ui::style::Theme;
 /// How much is said.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Detail {
+    /// Nothing at all.
+    Silent,
     /// Only what went wrong.
     Quiet,
     /// One line for each step that ran.
@@ -70,6 +72,17 @@ impl Ui {
         }
     }
 
+    /// Says nothing of its own accord.
+    pub fn silent() -> Self {
+        let plain = Theme { colour: false };
+        Self {
+            detail: Detail::Silent,
+            out: plain,
+            err: plain,
+            live: false,
+        }
+    }
+
     /// Prints a result.
     pub fn print(self, text: &str) -> Result<(), Failure> {
         let mut out = io::stdout().lock();
@@ -86,6 +99,9 @@ impl Ui {
 
     /// Says something about the work on standard error. That nobody listens is no reason to stop.
     pub fn say(self, text: &str) {
+        if self.detail == Detail::Silent {
+            return;
+        }
         let _ = io::stderr().lock().write_all(text.as_bytes());
     }
 

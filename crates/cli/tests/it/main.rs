@@ -9,6 +9,7 @@ mod demo;
 mod documents;
 mod failures;
 mod histories;
+mod jobs;
 mod language;
 mod names;
 mod safety;

@@ -98,6 +98,13 @@ impl Sources {
         id
     }
 
+    /// Puts a folder in front of all names.
+    pub fn put_in_front(&mut self, folder: &str) {
+        for source in &mut self.all {
+            source.name.insert_str(0, folder);
+        }
+    }
+
     /// The source with this number.
     #[must_use]
     pub fn get(&self, id: SourceId) -> &Source {
