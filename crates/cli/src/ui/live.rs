@@ -8,7 +8,8 @@
 //!
 //! The cursor always rests at the block's first column and row, so taking it away is "clear to the end
 //! of the screen", whatever happened to the window's size. A thread of its own redraws the block at most
-//! ten times a second; whoever prints takes it away first ([`Live::print`]).
+//! ten times a second; what is printed meanwhile waits for the next drawing ([`Live::print`]), so that the
+//! block never flickers.
 
 use std::io;
 use std::io::Write;
@@ -252,6 +253,10 @@ struct State {
     /// Whether a block stands on the screen.
     drawn: bool,
     drawn_at: Option<Instant>,
+    /// What waits to be printed above the block; `true` for standard error.
+    waiting: Vec<(bool, String)>,
+    /// Nobody reads standard output any more.
+    closed: bool,
     /// A job has the terminal, or the run is paused.
     hidden: bool,
     ended: bool,
@@ -272,7 +277,7 @@ impl Veil {
     pub fn drop_down(&self) {
         let mut state = lock(&self.0);
         state.hidden = true;
-        state.erase();
+        state.flush();
     }
 
     /// Lets the block come back.
@@ -293,6 +298,8 @@ impl Live {
             theme,
             drawn: false,
             drawn_at: None,
+            waiting: Vec::new(),
+            closed: false,
             hidden: false,
             ended: false,
         };
@@ -326,27 +333,29 @@ impl Live {
         match event {
             Event::Began { terminal: true, .. } => {
                 state.hidden = true;
-                state.erase();
+                state.flush();
             }
             Event::Ended(_) => state.hidden = false,
             _ => {}
         }
     }
 
-    /// Takes the block away, and prints.
-    pub fn print(&self, print: impl FnOnce() -> io::Result<()>) -> io::Result<()> {
+    /// Prints above the block. Whether anybody still reads.
+    pub fn print(&self, text: &str, to_error: bool) -> bool {
         let mut state = lock(&self.shared);
-        state.erase();
-        let printed = print();
+        state.waiting.push((to_error, text.to_owned()));
+        if !state.drawn {
+            state.flush();
+        }
         state.draw();
-        printed
+        !state.closed
     }
 
     /// Takes the block away for good.
     pub fn end(&mut self) {
         {
             let mut state = lock(&self.shared);
-            state.erase();
+            state.flush();
             state.ended = true;
         }
         self.shared.1.notify_all();
@@ -371,11 +380,28 @@ impl State {
         }
     }
 
+    /// Takes the block away and prints what waits.
+    fn flush(&mut self) {
+        self.erase();
+        for (to_error, text) in std::mem::take(&mut self.waiting) {
+            let written = if to_error {
+                io::stderr().lock().write_all(text.as_bytes())
+            } else {
+                let mut out = io::stdout().lock();
+                out.write_all(text.as_bytes()).and_then(|()| out.flush())
+            };
+            self.closed |= written.is_err() && !to_error;
+        }
+    }
+
     fn draw(&mut self) {
         let now = Instant::now();
         let soon = self.drawn_at.is_some_and(|at| now - at < TICK);
         if self.hidden || self.ended || soon || now - self.board.start < FIRST {
             return;
+        }
+        if !self.waiting.is_empty() {
+            self.flush();
         }
         let (columns, rows) = window();
         let lines = self.board.lines(now, columns, rows, self.theme);

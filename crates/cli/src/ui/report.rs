@@ -106,19 +106,17 @@ impl<'a> Report<'a> {
         for (since, _) in &mut self.failures {
             *since += lines;
         }
-        // One write for each block, so that blocks of a run and its children never mix.
         let to_error = self.manner.to_error;
-        let print = || {
-            if to_error {
-                io::stderr().lock().write_all(block.as_bytes())
-            } else {
-                let mut out = io::stdout().lock();
-                out.write_all(block.as_bytes()).and_then(|()| out.flush())
-            }
-        };
-        let written = match &self.live {
-            Some(live) => live.print(print),
-            None => print(),
+        if let Some(live) = &self.live {
+            self.closed = !live.print(block, to_error);
+            return;
+        }
+        // One write for each block, so that blocks of a run and its children never mix.
+        let written = if to_error {
+            io::stderr().lock().write_all(block.as_bytes())
+        } else {
+            let mut out = io::stdout().lock();
+            out.write_all(block.as_bytes()).and_then(|()| out.flush())
         };
         // Nobody listens any more: the work goes on quietly.
         self.closed = written.is_err();
@@ -126,15 +124,12 @@ impl<'a> Report<'a> {
 
     /// Says something on standard error, above the live block.
     fn say(&self, text: &str) {
-        let print = || {
-            self.ui.say(text);
-            Ok(())
-        };
-        // Saying cannot fail.
-        let _ = match &self.live {
-            Some(live) => live.print(print),
-            None => print(),
-        };
+        match &self.live {
+            Some(live) => {
+                live.print(text, true);
+            }
+            None => self.ui.say(text),
+        }
     }
 
     /// Prints an event.

@@ -3,7 +3,8 @@
 //! Head: the 8 bytes `HLJRNL01`, then the seed, 32 bytes. Each frame: the length of its body as a
 //! 32-bit number, the first 8 bytes of the body's BLAKE3 digest keyed with the seed, the body (an
 //! [`Entry`] in the postcard format). Numbers are little-endian. Reading ends at the first frame that is cut
-//! short or does not fit its checksum: that is where a kill or a power cut came. Keying with the
+//! short or does not fit its checksum: that is where a kill or a power cut came, or where the zeros
+//! begin that are written ahead. Keying with the
 //! seed keeps bytes of an older journal in the same blocks from passing as new ones.
 
 use std::io;

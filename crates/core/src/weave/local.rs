@@ -10,6 +10,7 @@
 use std::fs::File;
 use std::io;
 use std::io::Read;
+use std::io::Write;
 use std::os::fd::AsFd;
 use std::os::fd::OwnedFd;
 use std::os::unix::process::CommandExt;
@@ -43,6 +44,9 @@ const GRACE: Duration = Duration::from_secs(5);
 /// A script longer than this cannot be an argument; Linux takes 128 KiB at most.
 const MAX_ARGUMENT: usize = 100 * 1024;
 
+/// Scratch files longer than this are cut rather than filled up.
+const LONG_SCRATCH: usize = 64 * 1024;
+
 /// This machine.
 #[derive(Debug)]
 pub struct LocalPlace {
@@ -66,7 +70,7 @@ impl LocalPlace {
 
     fn command(&self, job: &Job) -> io::Result<Command> {
         let facts = self.scratch.join(format!("{}.json", job.slot));
-        std::fs::write(&facts, &job.facts)?;
+        rewrite(&facts, &job.facts)?;
         let (program, arguments) = job
             .interpreter
             .split_first()
@@ -77,7 +81,7 @@ impl LocalPlace {
             command.arg("-c").arg(&job.script).arg("recipe");
         } else {
             let file = self.scratch.join(format!("{}.script", job.slot));
-            std::fs::write(&file, &job.script)?;
+            rewrite(&file, &job.script)?;
             command.arg(file);
         }
         command.current_dir(self.root.join(&job.folder));
@@ -88,6 +92,27 @@ impl LocalPlace {
         }
         Ok(command)
     }
+}
+
+/// Writes a scratch file anew, over its old bytes; what is left of those becomes white space.
+///
+/// A file that is emptied or cut first has to be settled with the file system each time (ext4 even
+/// writes one that was emptied to the disk as soon as it is closed); that took longer than the job.
+fn rewrite(path: &std::path::Path, text: &str) -> io::Result<()> {
+    let mut options = File::options();
+    let mut file = options
+        .create(true)
+        .write(true)
+        .truncate(false)
+        .open(path)?;
+    let before = usize::try_from(file.metadata()?.len()).unwrap_or(0);
+    let mut bytes = text.as_bytes().to_vec();
+    if before > LONG_SCRATCH {
+        file.set_len(bytes.len() as u64)?;
+    } else if bytes.len() < before {
+        bytes.resize(before, b'\n');
+    }
+    file.write_all(&bytes)
 }
 
 impl Place for LocalPlace {

@@ -1,0 +1,304 @@
+//! What it costs to run steps: real recipes against a bare C loop that spawns the same commands from
+//! two threads, and the scheduler alone with jobs, files and the ledger's storage made up.
+//!
+//!     cargo bench -p handloom-core --bench jobs          # both
+//!     cargo bench -p handloom-core --bench jobs alone    # the scheduler
+#![expect(clippy::print_stdout, reason = "a bench prints its figures")]
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::io;
+use std::io::Write;
+use std::path::Path;
+use std::process::Command;
+use std::process::Stdio;
+use std::sync::Mutex;
+use std::sync::PoisonError;
+use std::time::Duration;
+use std::time::Instant;
+
+use tempfile::TempDir;
+
+use handloom_core::ledger::Ledger;
+use handloom_core::ledger::MemoryStorage;
+use handloom_core::ledger::RealStorage;
+use handloom_core::ledger::Storage;
+use handloom_core::project::Description;
+use handloom_core::project::overrides::SetOutside;
+use handloom_core::project::surroundings::Overrides;
+use handloom_core::weave::Around;
+use handloom_core::weave::Asked;
+use handloom_core::weave::Event;
+use handloom_core::weave::Exit;
+use handloom_core::weave::Job;
+use handloom_core::weave::LocalPlace;
+use handloom_core::weave::Options;
+use handloom_core::weave::Outcome;
+use handloom_core::weave::Place;
+use handloom_core::weave::Session;
+use handloom_core::weave::Stop;
+use handloom_core::world::Clock;
+use handloom_core::world::Digest;
+use handloom_core::world::Disk;
+use handloom_core::world::Entry;
+use handloom_core::world::Kind;
+use handloom_core::world::RealDisk;
+use handloom_core::world::Stat;
+use handloom_core::world::SystemClock;
+
+/// The allocator that the program has.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
+const REAL: usize = 5_000;
+const MADE_UP: usize = 100_000;
+
+fn main() {
+    if !std::env::args().any(|word| word == "alone") {
+        recipes();
+    }
+    let mut times: Vec<f64> = (0..5).map(|_| made_up()).collect();
+    times.sort_by(f64::total_cmp);
+    println!(
+        "the scheduler alone: {:.1} µs a step at {MADE_UP} steps",
+        times[2]
+    );
+}
+
+fn recipes() {
+    let yardstick = folder();
+    let program = yardstick.path().join("spawn");
+    let built = Command::new("cc")
+        .args(["-O2", "-pthread", "-o"])
+        .arg(&program)
+        .arg(concat!(env!("CARGO_MANIFEST_DIR"), "/benches/spawn.c"))
+        .status()
+        .expect("a C compiler");
+    assert!(built.success());
+    // Nothing is removed in between: some file systems are slow to use again what was just freed.
+    let folders: Vec<TempDir> = (0..10).map(|_| folder()).collect();
+    let mut ratios: Vec<(f64, Duration, Duration)> = folders
+        .chunks(2)
+        .map(|pair| {
+            let floor = bare(&program, pair[0].path());
+            let run = real(pair[1].path());
+            (run.as_secs_f64() / floor.as_secs_f64(), run, floor)
+        })
+        .collect();
+    ratios.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let (ratio, run, floor) = ratios[ratios.len() / 2];
+    println!(
+        "{REAL} recipes, cold: {run:.2?} against {floor:.2?} for the bare loop, {ratio:.2} times"
+    );
+}
+
+fn folder() -> TempDir {
+    tempfile::tempdir().expect("a temporary folder")
+}
+
+/// The same commands, spawned by the bare loop.
+fn bare(program: &Path, folder: &Path) -> Duration {
+    std::fs::create_dir(folder.join("out")).expect("a folder");
+    let start = Instant::now();
+    let mut child = Command::new(program)
+        .current_dir(folder)
+        .stdin(Stdio::piped())
+        .spawn()
+        .expect("the yardstick runs");
+    let lines: String = (0..REAL)
+        .map(|index| format!("echo {index} > out/{index}\n"))
+        .collect();
+    let mut input = child.stdin.take().expect("its input");
+    input.write_all(lines.as_bytes()).expect("it reads");
+    drop(input);
+    assert!(child.wait().expect("it ends").success());
+    start.elapsed()
+}
+
+/// A cold run over the same commands, with a durable ledger.
+fn real(root: &Path) -> Duration {
+    let numbers: Vec<String> = (0..REAL).map(|index| index.to_string()).collect();
+    let loom = format!(
+        "target out/<n>\n  each n in {}\n  recipe: echo @{{n}} > @{{target}}\n",
+        numbers.join(" ")
+    );
+    std::fs::write(root.join("hand.loom"), loom).expect("a description");
+    std::fs::create_dir_all(root.join(".handloom/jobs")).expect("a folder");
+    let disk = RealDisk::open(root).expect("a disk");
+    let clock = SystemClock::default();
+    let place = LocalPlace::new(root.to_owned(), root.join(".handloom/jobs"));
+    let storage = Box::new(RealStorage::new(&root.join(".handloom")));
+    let start = Instant::now();
+    let (made, _) = weave(&disk, &clock, &place, storage, root);
+    assert_eq!(made, REAL);
+    start.elapsed()
+}
+
+/// Microseconds a step, from when it is known what runs to the end.
+#[expect(clippy::cast_precision_loss, reason = "a number of steps")]
+fn made_up() -> f64 {
+    let disk = Memory::default();
+    let loom =
+        "target out/<d>/<unit>.o\n  needs each src/<d>/<unit>.c\n  recipe: cp @{needs} @{target}\n";
+    disk.put("hand.loom", loom.as_bytes());
+    for index in 0..MADE_UP {
+        disk.put(&format!("src/{:03}/f{index:06}.c", index / 1000), b"x");
+    }
+    let clock = SystemClock::default();
+    let storage = Box::new(MemoryStorage::default());
+    let (made, took) = weave(&disk, &clock, &Copy(&disk), storage, Path::new("/made-up"));
+    assert_eq!(made, MADE_UP);
+    took.as_secs_f64() * 1e6 / MADE_UP as f64
+}
+
+/// How many steps ran, and how long from when that was known to the end.
+fn weave(
+    disk: &dyn Disk,
+    clock: &dyn Clock,
+    place: &dyn Place,
+    storage: Box<dyn Storage>,
+    root: &Path,
+) -> (usize, Duration) {
+    let (ledger, damage) = Ledger::open(storage, true).expect("a ledger");
+    assert_eq!(damage, None);
+    let ledger = RefCell::new(ledger);
+    let env = |_: &str| None;
+    let root = root.to_string_lossy().into_owned();
+    let around = Around::new(disk, clock, &ledger, &env, None, root);
+    let (mut description, wrong) = Description::read(disk);
+    assert!(wrong.is_empty(), "{wrong:?}");
+    let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
+    let stop = Stop::default();
+    let mut planned = Instant::now();
+    let mut took = Duration::ZERO;
+    let mut observer = |event: Event| match event {
+        Event::Planned { .. } => planned = Instant::now(),
+        Event::Summary(_) => took = planned.elapsed(),
+        _ => {}
+    };
+    let options = Options {
+        jobs: 2,
+        threads: 2,
+        keep_going: false,
+        remake: false,
+        memory: u64::MAX,
+        live: false,
+        run: None,
+    };
+    let mut session = Session::new(
+        disk,
+        clock,
+        place,
+        &stop,
+        &ledger,
+        &around,
+        options,
+        &mut observer,
+    );
+    let summary = session.weave(&description, &outside, &Asked::default());
+    drop(session);
+    (summary.expect("a run").made, took)
+}
+
+/// Does what the recipes say, without a process.
+struct Copy<'a>(&'a Memory);
+
+impl Place for Copy<'_> {
+    fn run(&self, job: &Job, _: &Stop, _: &mut dyn FnMut(&[u8])) -> Outcome {
+        let to = job.script.split(' ').nth(2).unwrap_or_default();
+        self.0.put(to.trim_end(), b"x");
+        Outcome::silent(Exit::Status(0))
+    }
+}
+
+/// Files in memory: for each its bytes and its number.
+#[derive(Default)]
+struct Memory(Mutex<HashMap<String, (Vec<u8>, u64)>>);
+
+impl Memory {
+    fn with<T>(&self, act: impl FnOnce(&mut HashMap<String, (Vec<u8>, u64)>) -> T) -> T {
+        act(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    fn put(&self, path: &str, bytes: &[u8]) {
+        self.with(|files| {
+            let number = files.len() as u64;
+            files.insert(path.to_owned(), (bytes.to_vec(), number));
+        });
+    }
+}
+
+impl Disk for Memory {
+    fn list(&self, folder: &str) -> io::Result<Vec<Entry>> {
+        let entry = |name: String, kind| Entry {
+            name: name.into(),
+            kind,
+        };
+        Ok(match folder {
+            "src/" => (0..MADE_UP / 1000)
+                .map(|index| entry(format!("{index:03}"), Kind::Folder))
+                .collect(),
+            _ => {
+                let number = folder.trim_start_matches("src/").trim_end_matches('/');
+                let first = number.parse::<usize>().unwrap_or(0) * 1000;
+                (first..first + 1000)
+                    .map(|index| entry(format!("f{index:06}.c"), Kind::File))
+                    .collect()
+            }
+        })
+    }
+
+    fn stat(&self, path: &str) -> io::Result<Option<Stat>> {
+        Ok(self.with(|files| {
+            files.get(path).map(|(bytes, number)| Stat {
+                kind: Kind::File,
+                link: false,
+                executable: false,
+                size: bytes.len() as u64,
+                modified: 1,
+                changed: 1,
+                inode: *number,
+            })
+        }))
+    }
+
+    fn read(&self, path: &str) -> io::Result<Vec<u8>> {
+        self.with(|files| files.get(path).map(|(bytes, _)| bytes.clone()))
+            .ok_or_else(|| io::ErrorKind::NotFound.into())
+    }
+
+    fn digest(&self, path: &str, _: &mut Vec<u8>) -> io::Result<Digest> {
+        Ok(Digest::of(&self.read(path)?))
+    }
+
+    fn read_link(&self, _: &str) -> io::Result<String> {
+        Err(io::ErrorKind::NotFound.into())
+    }
+
+    fn create_folders(&self, _: &str) -> io::Result<()> {
+        Ok(())
+    }
+
+    fn write(&self, path: &str, bytes: &[u8]) -> io::Result<()> {
+        self.put(path, bytes);
+        Ok(())
+    }
+
+    fn rename(&self, _: &str, _: &str) -> io::Result<()> {
+        Ok(())
+    }
+
+    fn remove_file(&self, path: &str) -> io::Result<()> {
+        self.with(|files| files.remove(path))
+            .map(|_| ())
+            .ok_or_else(|| io::ErrorKind::NotFound.into())
+    }
+
+    fn remove_folder(&self, _: &str) -> io::Result<()> {
+        Ok(())
+    }
+
+    fn remove_tree(&self, _: &str) -> io::Result<()> {
+        Ok(())
+    }
+}
