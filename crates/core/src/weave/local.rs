@@ -7,18 +7,22 @@
 //! pipe is drained without waiting, so that a process left in the background can neither hang the
 //! run nor outlive it.
 
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::fs::File;
 use std::io;
 use std::io::Read;
-use std::io::Write;
 use std::os::fd::AsFd;
 use std::os::fd::OwnedFd;
+use std::os::unix::fs::FileExt;
 use std::os::unix::process::CommandExt;
 use std::os::unix::process::ExitStatusExt;
 use std::path::PathBuf;
 use std::process::Child;
 use std::process::Command;
 use std::process::Stdio;
+use std::sync::Mutex;
+use std::sync::PoisonError;
 use std::time::Duration;
 use std::time::Instant;
 
@@ -44,15 +48,14 @@ const GRACE: Duration = Duration::from_secs(5);
 /// A script longer than this cannot be an argument; Linux takes 128 KiB at most.
 const MAX_ARGUMENT: usize = 100 * 1024;
 
-/// Scratch files longer than this are cut rather than filled up.
-const LONG_SCRATCH: usize = 64 * 1024;
-
 /// This machine.
 #[derive(Debug)]
 pub struct LocalPlace {
     root: PathBuf,
     /// The folder for facts and long scripts, absolute.
     scratch: PathBuf,
+    /// Each slot's file of facts.
+    facts: Mutex<HashMap<usize, FactsFile>>,
     /// Processes that were ended for want of memory before.
     memory_kills: u64,
 }
@@ -64,13 +67,26 @@ impl LocalPlace {
         Self {
             root,
             scratch,
+            facts: Mutex::default(),
             memory_kills: killed_for_memory(),
         }
     }
 
+    fn write_facts(&self, job: &Job) -> io::Result<PathBuf> {
+        let mut files = self.facts.lock().unwrap_or_else(PoisonError::into_inner);
+        let file = match files.entry(job.slot) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(free) => {
+                let path = self.scratch.join(format!("{}.json", job.slot));
+                free.insert(FactsFile::open(path)?)
+            }
+        };
+        file.write(&job.facts)?;
+        Ok(file.path.clone())
+    }
+
     fn command(&self, job: &Job) -> io::Result<Command> {
-        let facts = self.scratch.join(format!("{}.json", job.slot));
-        rewrite(&facts, &job.facts)?;
+        let facts = self.write_facts(job)?;
         let (program, arguments) = job
             .interpreter
             .split_first()
@@ -81,7 +97,7 @@ impl LocalPlace {
             command.arg("-c").arg(&job.script).arg("recipe");
         } else {
             let file = self.scratch.join(format!("{}.script", job.slot));
-            rewrite(&file, &job.script)?;
+            std::fs::write(&file, &job.script)?;
             command.arg(file);
         }
         command.current_dir(self.root.join(&job.folder));
@@ -94,25 +110,41 @@ impl LocalPlace {
     }
 }
 
-/// Writes a scratch file anew, over its old bytes; what is left of those becomes white space.
-///
-/// A file that is emptied or cut first has to be settled with the file system each time (ext4 even
-/// writes one that was emptied to the disk as soon as it is closed); that took longer than the job.
-fn rewrite(path: &std::path::Path, text: &str) -> io::Result<()> {
-    let mut options = File::options();
-    let mut file = options
-        .create(true)
-        .write(true)
-        .truncate(false)
-        .open(path)?;
-    let before = usize::try_from(file.metadata()?.len()).unwrap_or(0);
-    let mut bytes = text.as_bytes().to_vec();
-    if before > LONG_SCRATCH {
-        file.set_len(bytes.len() as u64)?;
-    } else if bytes.len() < before {
-        bytes.resize(before, b'\n');
+/// A slot's file of facts, kept open from job to job.
+#[derive(Debug)]
+struct FactsFile {
+    path: PathBuf,
+    file: File,
+    /// How long it is.
+    length: usize,
+}
+
+impl FactsFile {
+    fn open(path: PathBuf) -> io::Result<Self> {
+        let mut options = File::options();
+        let file = options
+            .create(true)
+            .write(true)
+            .truncate(true)
+            .open(&path)?;
+        Ok(Self {
+            path,
+            file,
+            length: 0,
+        })
     }
-    file.write_all(&bytes)
+
+    /// Writes new facts over the old ones; what is left of those becomes white space.
+    ///
+    /// A file that is emptied or cut first has to be settled with the file system each time (ext4 even
+    /// writes one that was emptied to the disk as soon as it is closed); that took longer than the job.
+    fn write(&mut self, facts: &str) -> io::Result<()> {
+        let mut bytes = facts.as_bytes().to_vec();
+        bytes.resize(bytes.len().max(self.length), b'\n');
+        self.file.write_all_at(&bytes, 0)?;
+        self.length = bytes.len();
+        Ok(())
+    }
 }
 
 impl Place for LocalPlace {

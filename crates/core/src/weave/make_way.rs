@@ -224,6 +224,12 @@ fn clear_output(
     let disk = round.session.disk;
     let failed = |what: &str, error| RoundError::Io(format!("can't {what} `{path}`"), error);
     let plain = path.trim_end_matches('/');
+    if disk
+        .is_free(plain)
+        .map_err(|error| failed("look at", error))?
+    {
+        return Ok(());
+    }
     let there = disk.stat(plain).map_err(|error| failed("look at", error))?;
     if there.is_none() {
         // A link into nothing still stands in the way.

@@ -88,6 +88,10 @@ pub trait Disk: Sync {
     fn list(&self, folder: &str) -> io::Result<Vec<Entry>>;
     /// A file's state, links followed; `None` when there is nothing, or a link into nothing.
     fn stat(&self, path: &str) -> io::Result<Option<Stat>>;
+    /// Whether nothing at all stands at a path, not even a link into nothing.
+    fn is_free(&self, path: &str) -> io::Result<bool> {
+        Ok(self.stat(path)?.is_none())
+    }
     /// The state of many files, one after the other; sorted by path they are found fastest.
     fn stat_all(
         &self,

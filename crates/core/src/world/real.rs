@@ -108,6 +108,14 @@ impl Disk for RealDisk {
         stat_below(self.folder.as_fd(), plain(path))
     }
 
+    fn is_free(&self, path: &str) -> io::Result<bool> {
+        match rustix::fs::statat(&self.folder, plain(path), AtFlags::SYMLINK_NOFOLLOW) {
+            Ok(_) => Ok(false),
+            Err(Errno::NOENT | Errno::NOTDIR) => Ok(true),
+            Err(error) => Err(error.into()),
+        }
+    }
+
     fn stat_all(
         &self,
         paths: &mut dyn Iterator<Item = &str>,
