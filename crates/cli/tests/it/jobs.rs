@@ -318,3 +318,32 @@ fn what_was_learned_and_only_luck_put_first_is_told() {
         "add `after gen`",
     ]);
 }
+
+/// Many short jobs are handed over ahead of time; a failure among them still begins nothing new.
+#[test]
+fn a_failure_among_many_short_jobs_leaves_no_mark_on_what_never_began() {
+    let bed = Bed::new(
+        "target out/<n>\n  each n in 01 02 03 04 05 06 07 08 09 10 11 12 13 14 15 16 17 18 19 20 21 22 23 24 25 26 27 28 29 30\n  recipe: echo @{n} >> log; test @{n} != 20; touch @{target}\n",
+    );
+    let run = bed.weave(&["-j1"]).status(1);
+    let began = run.began().len();
+    assert_eq!(began, 20, "{}", run.shown());
+    assert_eq!(bed.read("log").lines().count(), 20);
+    let run = run.says(&["1 failed, 10 not begun, 19 made"]);
+    assert_eq!(run.began().last(), Some(&"out/20"), "{}", run.shown());
+    bed.write(
+        "hand.loom",
+        &bed.read("hand.loom").replace("!= 20", "!= 99"),
+    );
+    let run = bed.weave(&["-j1"]).status(0);
+    for event in &run.events {
+        if event["event"] == "ended" && event["step"].as_str() > Some("out/20") {
+            assert_eq!(
+                event["reasons"],
+                serde_json::json!(["never-made"]),
+                "{}",
+                run.shown()
+            );
+        }
+    }
+}

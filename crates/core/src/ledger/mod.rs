@@ -343,6 +343,9 @@ impl Ledger {
             Entry::Began(step) => {
                 self.begun.insert(step);
             }
+            Entry::NotBegun(step) => {
+                self.begun.remove(&step);
+            }
             Entry::Ended(record) => self.apply_step(*record),
             Entry::Forgotten(step) => {
                 self.drop_outputs(&step);

@@ -72,6 +72,8 @@ pub enum Entry {
     Folder(String),
     /// A folder that was made is gone.
     FolderGone(String),
+    /// A step that was about to begin did not, and its outputs are as they were.
+    NotBegun(String),
 }
 
 /// The name that a task is recorded under; no path begins so.

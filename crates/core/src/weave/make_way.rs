@@ -149,6 +149,33 @@ fn near_file(round: &Round<'_, '_, '_>, name: &str) -> Option<String> {
         .map(|near| format!("did you mean `{near}`?"))
 }
 
+/// Whether a step can be made ready without touching anything: nothing stands at its outputs' places,
+/// its last run is not unfinished, and it has no scratch file.
+pub fn is_free(round: &Round<'_, '_, '_>, position: usize) -> Result<bool, RoundError> {
+    let project = round.project;
+    let Node::Step(step) = round.order.nodes[position].node(project) else {
+        return Ok(false);
+    };
+    let node = project.step(step);
+    let name = project.step_name(step);
+    let learns = project.decl(node).clauses.learn.is_some();
+    if learns || round.session.ledger.borrow().is_unfinished(name) {
+        return Ok(false);
+    }
+    for &(_, path) in project.step_outputs(node) {
+        let text = project.paths.get(path).trim_end_matches('/');
+        let free = round
+            .session
+            .disk
+            .is_free(text)
+            .map_err(|error| RoundError::Io(format!("can't look at `{text}`"), error))?;
+        if !free {
+            return Ok(false);
+        }
+    }
+    Ok(true)
+}
+
 /// Takes a step's old outputs away, makes its folders, and writes down that it begins. Gives the
 /// paths to look at afterwards.
 pub fn clear_outputs(

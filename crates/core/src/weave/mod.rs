@@ -27,6 +27,7 @@ mod session;
 mod slots;
 mod stop;
 mod supply;
+mod working;
 
 pub use around::Around;
 pub use around::Ask;

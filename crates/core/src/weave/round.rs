@@ -4,8 +4,8 @@
 //! gets its verdict at once; in a run with nothing to do that is all. What remains is a plan: a node
 //! is judged when the last of those it waits for has ended, and either runs or is spared.
 
-use std::collections::VecDeque;
 use std::io;
+use std::sync::atomic::AtomicBool;
 
 use crate::graph::Node;
 use crate::graph::NodeId;
@@ -18,7 +18,6 @@ use crate::project::StepId;
 use crate::project::TaskId;
 use crate::project::frame::Frame;
 use crate::project::script::TaskCall;
-use crate::project::script::task_frame;
 use crate::project::values::Vars;
 use crate::verdict;
 use crate::verdict::Reason;
@@ -27,25 +26,17 @@ use crate::weave::event::Ending;
 use crate::weave::event::Event;
 use crate::weave::facts::Scratch;
 use crate::weave::facts::Sheets;
-use crate::weave::finish;
 use crate::weave::make_way;
 use crate::weave::make_way::MovedAside;
 use crate::weave::plan::Plan;
 use crate::weave::prepare::Prepared;
-use crate::weave::prepare::Workshop;
 use crate::weave::recall::Contents;
 use crate::weave::session::Session;
-use crate::weave::slots;
-use crate::weave::slots::Done;
-use crate::weave::slots::Note;
 use crate::weave::slots::Shop;
 use crate::weave::slots::Slots;
 use crate::weave::states::States;
 use crate::weave::supply::Supplies;
 use crate::weave::supply::UseId;
-
-/// The folder of what jobs printed in the last runs.
-pub const LOGS: &str = ".handloom/logs";
 
 /// What a step without a record is thought to take, seconds.
 const UNKNOWN_SECONDS: f64 = 0.5;
@@ -84,13 +75,17 @@ pub struct Round<'r, 's, 'd> {
     /// Files that were moved out of the way of jobs that are running.
     pub moved_aside: Vec<MovedAside>,
     /// What became of each position.
-    endings: Vec<Option<Ending>>,
+    pub(super) endings: Vec<Option<Ending>>,
     /// Whether something that a position waits for ended badly.
-    blocked: Vec<bool>,
-    reasons: Vec<Option<Vec<Reason>>>,
-    running: Vec<Option<RunningJob>>,
+    pub(super) blocked: Vec<bool>,
+    pub(super) reasons: Vec<Option<Vec<Reason>>>,
+    pub(super) running: Vec<Option<RunningJob>>,
+    /// What each slot was handed ahead, with the event to tell when it begins that.
+    pub(super) next: Vec<Option<(RunningJob, Event)>>,
+    /// The event to tell when a slot says that it began what it was handed ahead.
+    pub(super) to_tell: Vec<Option<Event>>,
     /// No job is begun any more.
-    closing: bool,
+    pub(super) closing: bool,
 }
 
 impl<'r, 's, 'd> Round<'r, 's, 'd> {
@@ -118,6 +113,8 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             blocked: vec![false; count],
             reasons: (0..count).map(|_| None).collect(),
             running: (0..slots).map(|_| None).collect(),
+            next: (0..slots).map(|_| None).collect(),
+            to_tell: vec![None; slots],
             closing: false,
             session,
             project,
@@ -159,17 +156,19 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         );
         self.announce(&active);
         self.session.record_commands()?;
+        let hold = AtomicBool::new(false);
         let shop = Shop {
             place: self.session.place,
             disk: self.session.disk,
             clock: self.session.clock,
             stop: self.session.stop,
             live: self.session.options.live,
+            hold: &hold,
         };
         let count = self.session.options.jobs.min(plan.open).max(1);
         let result = std::thread::scope(|scope| {
             let slots = Slots::start(scope, shop, count);
-            self.work_off(plan, &mut supplies, slots, &active)
+            self.work_off(plan, &mut supplies, slots, &hold, &active)
         });
         let fresh = self.record_fresh();
         result.and(fresh)?;
@@ -211,7 +210,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         Ok(clean)
     }
 
-    fn is_remembered(&self, task: TaskId) -> bool {
+    pub(super) fn is_remembered(&self, task: TaskId) -> bool {
         let clauses = &self.project.tasks[task.index()].decl.clauses;
         clauses.remember && clauses.recipe.is_some()
     }
@@ -316,7 +315,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         clippy::cast_precision_loss,
         reason = "nanoseconds of a job as seconds for people"
     )]
-    fn usual(&self, name: &str) -> Option<f64> {
+    pub(super) fn usual(&self, name: &str) -> Option<f64> {
         self.session
             .ledger
             .borrow()
@@ -379,97 +378,8 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         Some((supplies, uses))
     }
 
-    fn work_off(
-        &mut self,
-        mut plan: Plan,
-        supplies: &mut Supplies,
-        mut slots: Slots,
-        active: &[bool],
-    ) -> Result<(), RoundError> {
-        let mut free: VecDeque<usize> = (0..active.len())
-            .filter(|&position| active[position] && plan.is_free(position))
-            .collect();
-        let mut failure: Option<RoundError> = None;
-        loop {
-            while let Some(position) = free.pop_front() {
-                match self.judge(position) {
-                    Ok(true) => plan.push_ready(position),
-                    Ok(false) => free.extend(self.close(&mut plan, position)),
-                    Err(error) => {
-                        self.closing = true;
-                        failure.get_or_insert(error);
-                    }
-                }
-            }
-            if self.session.stop.level() > 0 {
-                self.closing = true;
-            }
-            while !self.closing
-                && let Some(slot) = slots.idle()
-                && let Some(position) = plan.pop_ready(|uses| supplies.suffice(uses))
-            {
-                match self.begin(position, slot) {
-                    Ok(Some(order)) => {
-                        supplies.take(plan.uses(position));
-                        slots.hand(order);
-                    }
-                    Ok(None) => free.extend(self.close(&mut plan, position)),
-                    Err(error) => {
-                        self.closing = true;
-                        failure.get_or_insert(error);
-                    }
-                }
-                if !free.is_empty() {
-                    break;
-                }
-            }
-            if !free.is_empty() {
-                continue;
-            }
-            if slots.busy() == 0 {
-                break;
-            }
-            let done = match slots.wait() {
-                Some(Note::Done(done)) => done,
-                Some(Note::Printed(slot, text)) => {
-                    self.heard(slot, text);
-                    continue;
-                }
-                None => break,
-            };
-            if let Some(job) = &self.running[done.slot] {
-                supplies.give_back(plan.uses(job.position));
-            }
-            match self.end(done) {
-                Ok(position) => free.extend(self.close(&mut plan, position)),
-                Err(error) => {
-                    self.closing = true;
-                    failure.get_or_insert(error);
-                }
-            }
-            if failure.is_some() {
-                free.clear();
-            }
-        }
-        plan.clear_ready();
-        self.account_for_rest(active);
-        let synced = self.session.sync();
-        match failure {
-            Some(failure) => Err(failure),
-            None => synced,
-        }
-    }
-
-    /// A job printed something.
-    fn heard(&mut self, slot: usize, text: Vec<u8>) {
-        if let Some(job) = &self.running[slot] {
-            let step = job.prepared.job.name.clone();
-            self.session.tell(Event::Printed { step, text });
-        }
-    }
-
     /// Gives a free position its verdict; whether it has to run.
-    fn judge(&mut self, position: usize) -> Result<bool, RoundError> {
+    pub(super) fn judge(&mut self, position: usize) -> Result<bool, RoundError> {
         if self.blocked[position] {
             self.held(position);
             return Ok(false);
@@ -518,7 +428,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         }
     }
 
-    fn keep(&mut self, position: usize) {
+    pub(super) fn keep(&mut self, position: usize) {
         self.endings[position] = Some(Ending::Kept);
         let name = match self.order.nodes[position].node(self.project) {
             Node::Step(step) => Some(self.project.step_name(step)),
@@ -538,7 +448,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         }
     }
 
-    fn held(&mut self, position: usize) {
+    pub(super) fn held(&mut self, position: usize) {
         self.endings[position] = Some(Ending::Held);
         let id = self.order.nodes[position];
         let task = match id.node(self.project) {
@@ -553,7 +463,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             .tell(Event::Ended(Box::new(Ended::held(step, task))));
     }
 
-    fn close(&mut self, plan: &mut Plan, position: usize) -> Vec<usize> {
+    pub(super) fn close(&mut self, plan: &mut Plan, position: usize) -> Vec<usize> {
         let bad = self.endings[position].is_some_and(|ending| !ending.is_good());
         if bad {
             for &follower in plan.followers_of(position) {
@@ -563,148 +473,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         plan.close(position)
     }
 
-    /// Prepares a job for a slot; `None` when there is nothing to start after all.
-    fn begin(&mut self, position: usize, slot: usize) -> Result<Option<slots::Order>, RoundError> {
-        let reasons = self.reasons[position].take().unwrap_or_default();
-        let workshop = Workshop {
-            project: self.project,
-            vars: self.vars,
-        };
-        let (mut prepared, outputs, retries) = match self.order.nodes[position].node(self.project) {
-            Node::Set(_) => return Ok(None),
-            Node::Step(step) => {
-                let clauses = &self.project.decl(self.project.step(step)).clauses;
-                let retries = make_way::retries(
-                    self.vars,
-                    clauses,
-                    &self.project.decl(self.project.step(step)).fixed_frame(),
-                )
-                .ok_or(RoundError::Description)?;
-                let prepared = workshop.step(step, slot).ok_or(RoundError::Description)?;
-                let outputs = make_way::clear_outputs(self, step, &prepared)?;
-                (prepared, outputs, retries)
-            }
-            Node::Task(task) => match self.begin_task(&workshop, task, slot)? {
-                Some((prepared, retries)) => (prepared, Vec::new(), retries),
-                None => {
-                    self.end_named_task(position);
-                    return Ok(None);
-                }
-            },
-        };
-        self.session.begun += 1;
-        let log = self
-            .session
-            .options
-            .run
-            .map(|run| format!("{LOGS}/{run}/{}.log", self.session.begun));
-        if let Some(finally) = &mut prepared.finally {
-            finally.log.clone_from(&log);
-        }
-        prepared.job.log = log;
-        let name = prepared.job.name.clone();
-        let task = matches!(self.order.nodes[position].node(self.project), Node::Task(_));
-        self.session.tell(Event::Began {
-            usual: if task {
-                self.usual(&task_key(&name))
-            } else {
-                self.usual(&name)
-            },
-            step: name,
-            task,
-            reasons: reasons.clone(),
-            script: prepared.job.script.clone(),
-            slot,
-            terminal: prepared.job.terminal,
-        });
-        let order = slots::Order {
-            job: prepared.job.clone(),
-            outputs,
-            finally: prepared.finally.clone(),
-            retries,
-        };
-        self.running[slot] = Some(RunningJob {
-            position,
-            reasons,
-            prepared,
-        });
-        Ok(Some(order))
-    }
-
-    fn begin_task(
-        &mut self,
-        workshop: &Workshop<'_, 'd>,
-        task: TaskId,
-        slot: usize,
-    ) -> Result<Option<(Prepared, u32)>, RoundError> {
-        let project = self.project;
-        let node = &project.tasks[task.index()];
-        if node.decl.clauses.recipe.is_none() {
-            return Ok(None);
-        }
-        let call = self.call(task);
-        let frame = task_frame(self.vars, project, node, &call).ok_or(RoundError::Description)?;
-        let retries = make_way::retries(self.vars, &node.decl.clauses, &Frame::of(node.decl.part))
-            .ok_or(RoundError::Description)?;
-        if node.decl.clauses.remember {
-            let began = Entry::Began(task_key(&node.decl.name));
-            self.session.record([began])?;
-        }
-        let prepared = workshop
-            .task(task, &frame, slot)
-            .ok_or(RoundError::Description)?;
-        Ok(Some((prepared, retries)))
-    }
-
-    /// A task without a recipe is done when all it stands for is.
-    fn end_named_task(&mut self, position: usize) {
-        let name = self.order.nodes[position].name(self.project);
-        self.session.done.insert(name, Ending::Made);
-        self.endings[position] = Some(Ending::Made);
-    }
-
-    fn end(&mut self, done: Done) -> Result<usize, RoundError> {
-        let Some(job) = self.running[done.slot].take() else {
-            return Err(RoundError::Io(
-                "a job ended that was never begun".to_owned(),
-                io::ErrorKind::Other.into(),
-            ));
-        };
-        let position = job.position;
-        let ended = finish::end(self, job, done)?;
-        let ending = ended.ending;
-        self.endings[position] = Some(ending);
-        self.session.done.insert(ended.step.clone(), ending);
-        self.session.summary.count(ending);
-        self.session.summary.job_seconds += ended.seconds;
-        if ending == Ending::Failed && !self.session.options.keep_going {
-            self.closing = true;
-        }
-        self.session.tell(Event::Ended(Box::new(ended)));
-        Ok(position)
-    }
-
-    /// What was not begun: held when something before it failed, else only counted.
-    fn account_for_rest(&mut self, active: &[bool]) {
-        for (position, _) in active.iter().enumerate().filter(|(_, active)| **active) {
-            if self.endings[position].is_some() {
-                continue;
-            }
-            let blocked = self.order.waits_for(position).iter().any(|&before| {
-                matches!(
-                    self.endings[before as usize],
-                    Some(Ending::Failed | Ending::Held)
-                )
-            });
-            if blocked {
-                self.held(position);
-            } else if !matches!(self.order.nodes[position].node(self.project), Node::Set(_)) {
-                self.session.summary.unstarted += 1;
-            }
-        }
-    }
-
-    fn record_fresh(&mut self) -> Result<(), RoundError> {
+    pub(super) fn record_fresh(&mut self) -> Result<(), RoundError> {
         let fresh: Vec<Entry> = self.states.take_fresh();
         if fresh.is_empty() {
             return Ok(());

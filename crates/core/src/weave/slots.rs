@@ -2,6 +2,8 @@
 
 use std::panic::AssertUnwindSafe;
 use std::panic::catch_unwind;
+use std::sync::atomic::AtomicBool;
+use std::sync::atomic::Ordering;
 use std::sync::mpsc;
 use std::sync::mpsc::Receiver;
 use std::sync::mpsc::Sender;
@@ -9,6 +11,7 @@ use std::thread::Scope;
 
 use crate::content::Look;
 use crate::content::Reader;
+use crate::content::State;
 use crate::weave::event::Exit;
 use crate::weave::keep::remove;
 use crate::weave::place::Job;
@@ -28,10 +31,17 @@ pub struct Order {
     pub finally: Option<Job>,
     /// How often it may be tried again.
     pub retries: u32,
+    /// It was handed over while the job before it was running, and only begins when that went well
+    /// and nobody wants the run to end.
+    pub ahead: bool,
 }
 
 /// What a slot has to say.
 pub enum Note {
+    /// It began the job that was handed ahead.
+    Began(usize),
+    /// It did not begin the job that was handed ahead, and is free again.
+    NotBegun(usize),
     /// Its job printed something.
     Printed(usize, Vec<u8>),
     /// Its job has ended.
@@ -52,6 +62,18 @@ pub struct Done {
     pub began: u64,
 }
 
+impl Done {
+    /// As far as a slot can tell.
+    fn went_well(&self) -> bool {
+        self.outcome.exit == Exit::Status(0)
+            && !self.outcome.stopped
+            && self
+                .outputs
+                .iter()
+                .all(|look| matches!(look.state, State::Content(_)))
+    }
+}
+
 /// What slots share.
 #[derive(Clone, Copy)]
 pub struct Shop<'a> {
@@ -65,6 +87,8 @@ pub struct Shop<'a> {
     pub stop: &'a Stop,
     /// Whether what jobs print is told as it comes.
     pub live: bool,
+    /// Whether jobs that were handed ahead are not begun any more.
+    pub hold: &'a AtomicBool,
 }
 
 /// Threads that wait for jobs.
@@ -73,6 +97,8 @@ pub struct Slots {
     notes: Receiver<Note>,
     idle: Vec<usize>,
     busy: usize,
+    /// Which slots have a job that was handed ahead.
+    has_next: Vec<bool>,
 }
 
 impl Slots {
@@ -89,7 +115,24 @@ impl Slots {
             let finished = finished.clone();
             scope.spawn(move || {
                 let mut buffer = Vec::new();
+                let mut went_well = true;
                 for order in receiver {
+                    if order.ahead {
+                        let wanted = went_well
+                            && !shop.hold.load(Ordering::SeqCst)
+                            && shop.stop.level() == 0;
+                        let note = if wanted {
+                            Note::Began(slot)
+                        } else {
+                            Note::NotBegun(slot)
+                        };
+                        if finished.send(note).is_err() {
+                            break;
+                        }
+                        if !wanted {
+                            continue;
+                        }
+                    }
                     let mut heard = |text: &[u8]| {
                         if shop.live {
                             // Who listens no more is about to drop this slot.
@@ -101,6 +144,7 @@ impl Slots {
                     });
                     // A slot that never answers would hang the run.
                     let done = catch_unwind(work).unwrap_or_else(|_| broken(slot));
+                    went_well = done.went_well();
                     if finished.send(Note::Done(done)).is_err() {
                         break;
                     }
@@ -113,6 +157,7 @@ impl Slots {
             notes,
             idle: (0..count).rev().collect(),
             busy: 0,
+            has_next: vec![false; count],
         }
     }
 
@@ -135,11 +180,30 @@ impl Slots {
         }
     }
 
+    /// A slot that is busy and has no job handed ahead yet.
+    pub fn without_next(&self) -> Option<usize> {
+        (0..self.has_next.len()).find(|slot| !self.has_next[*slot] && !self.idle.contains(slot))
+    }
+
+    /// Hands a busy slot the job that it begins by itself when its own has ended.
+    pub fn hand_ahead(&mut self, slot: usize, order: Order) {
+        self.has_next[slot] = true;
+        // A slot only stops listening when this value is gone.
+        let _ = self.orders[slot].send(order);
+    }
+
     /// Waits until a slot has something to say; `None` when none can any more.
     pub fn wait(&mut self) -> Option<Note> {
         let note = self.notes.recv().ok()?;
-        if let Note::Done(done) = &note {
-            self.idle.push(done.slot);
+        let freed = match &note {
+            // It goes on with the job that it was handed ahead.
+            Note::Done(done) if std::mem::take(&mut self.has_next[done.slot]) => None,
+            Note::Done(done) => Some(done.slot),
+            Note::NotBegun(slot) => Some(*slot),
+            Note::Began(_) | Note::Printed(..) => None,
+        };
+        if let Some(slot) = freed {
+            self.idle.push(slot);
             self.busy -= 1;
         }
         Some(note)

@@ -110,6 +110,11 @@ impl Supplies {
         self.uses.len()
     }
 
+    /// Those that take one core and nothing else.
+    pub fn plain(&self) -> Option<UseId> {
+        self.known.get(&vec![(CORES, 1)]).copied()
+    }
+
     /// Whether there is enough left.
     pub fn suffice(&self, uses: UseId) -> bool {
         self.uses[usize::from(uses)]

@@ -149,6 +149,9 @@ impl Model {
                 self.begun.remove(&step);
                 self.steps.remove(&step);
             }
+            Entry::NotBegun(step) => {
+                self.begun.remove(&step);
+            }
             Entry::Command(key, output) => {
                 self.commands.insert(key, output);
             }

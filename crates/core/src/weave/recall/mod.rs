@@ -100,7 +100,7 @@ impl Known {
                 Entry::File(path, _) => {
                     files.insert(path);
                 }
-                Entry::Began(step) => {
+                Entry::Began(step) | Entry::NotBegun(step) => {
                     steps.insert(step);
                 }
                 Entry::Ended(record) => {

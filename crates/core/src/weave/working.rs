@@ -1,0 +1,381 @@
+//! Carrying a plan out: jobs handed to slots, and what they say taken in.
+
+use std::collections::VecDeque;
+use std::io;
+use std::sync::atomic::AtomicBool;
+use std::sync::atomic::Ordering;
+
+use crate::graph::Node;
+use crate::ledger::Entry;
+use crate::ledger::task_key;
+use crate::project::TaskId;
+use crate::project::frame::Frame;
+use crate::project::script::task_frame;
+use crate::weave::event::Ending;
+use crate::weave::event::Event;
+use crate::weave::finish;
+use crate::weave::make_way;
+use crate::weave::plan::Plan;
+use crate::weave::prepare::Prepared;
+use crate::weave::prepare::Workshop;
+use crate::weave::round::Round;
+use crate::weave::round::RoundError;
+use crate::weave::round::RunningJob;
+use crate::weave::slots;
+use crate::weave::slots::Done;
+use crate::weave::slots::Note;
+use crate::weave::slots::Slots;
+use crate::weave::supply::Supplies;
+
+/// The folder of what jobs printed in the last runs.
+pub const LOGS: &str = ".handloom/logs";
+
+/// Jobs are short when so many have ended and took less than so many seconds on average.
+const ENOUGH_JOBS: usize = 8;
+const SHORT_SECONDS: f64 = 0.02;
+
+/// A job that is ready to be handed to a slot.
+struct Begun {
+    order: slots::Order,
+    /// What is told when it begins.
+    event: Event,
+    job: RunningJob,
+}
+
+impl<'d> Round<'_, '_, 'd> {
+    pub(super) fn work_off(
+        &mut self,
+        mut plan: Plan,
+        supplies: &mut Supplies,
+        mut slots: Slots,
+        hold: &AtomicBool,
+        active: &[bool],
+    ) -> Result<(), RoundError> {
+        let mut free: VecDeque<usize> = (0..active.len())
+            .filter(|&position| active[position] && plan.is_free(position))
+            .collect();
+        let mut failure: Option<RoundError> = None;
+        loop {
+            while let Some(position) = free.pop_front() {
+                match self.judge(position) {
+                    Ok(true) => plan.push_ready(position),
+                    Ok(false) => free.extend(self.close(&mut plan, position)),
+                    Err(error) => {
+                        self.closing = true;
+                        failure.get_or_insert(error);
+                    }
+                }
+            }
+            if self.session.stop.level() > 0 {
+                self.closing = true;
+            }
+            while !self.closing
+                && let Some(slot) = slots.idle()
+                && let Some(position) = plan.pop_ready(|uses| supplies.suffice(uses))
+            {
+                match self.begin(position, slot) {
+                    Ok(Some(begun)) => {
+                        supplies.take(plan.uses(position));
+                        self.session.tell(begun.event);
+                        self.running[slot] = Some(begun.job);
+                        slots.hand(begun.order);
+                    }
+                    Ok(None) => free.extend(self.close(&mut plan, position)),
+                    Err(error) => {
+                        self.closing = true;
+                        failure.get_or_insert(error);
+                    }
+                }
+                if !free.is_empty() {
+                    break;
+                }
+            }
+            if !free.is_empty() {
+                continue;
+            }
+            if slots.busy() == 0 {
+                break;
+            }
+            if let Err(error) = self.hand_ahead(&mut plan, supplies, &mut slots) {
+                self.closing = true;
+                failure.get_or_insert(error);
+            }
+            hold.store(self.closing, Ordering::SeqCst);
+            let done = match slots.wait() {
+                Some(Note::Done(done)) => done,
+                Some(Note::Printed(slot, text)) => {
+                    self.heard(slot, text);
+                    continue;
+                }
+                Some(Note::Began(slot)) => {
+                    if let Some(event) = self.to_tell[slot].take() {
+                        self.session.tell(event);
+                    }
+                    continue;
+                }
+                Some(Note::NotBegun(slot)) => {
+                    if let Err(error) = self.not_begun(slot, &mut plan, supplies) {
+                        self.closing = true;
+                        failure.get_or_insert(error);
+                    }
+                    continue;
+                }
+                None => break,
+            };
+            let slot = done.slot;
+            // A job that was handed ahead takes what this one took.
+            if self.next[slot].is_none()
+                && let Some(job) = &self.running[slot]
+            {
+                supplies.give_back(plan.uses(job.position));
+            }
+            let ended = self.end(done);
+            if let Some((job, event)) = self.next[slot].take() {
+                self.running[slot] = Some(job);
+                self.to_tell[slot] = Some(event);
+            }
+            match ended {
+                Ok(position) => free.extend(self.close(&mut plan, position)),
+                Err(error) => {
+                    self.closing = true;
+                    failure.get_or_insert(error);
+                }
+            }
+            if failure.is_some() {
+                free.clear();
+            }
+        }
+        plan.clear_ready();
+        self.account_for_rest(active);
+        let synced = self.session.sync();
+        match failure {
+            Some(failure) => Err(failure),
+            None => synced,
+        }
+    }
+
+    /// Hands busy slots their next jobs while jobs are so short that the way from a slot to this thread
+    /// and back would count. Only steps without side effects before they begin: with the plain uses,
+    /// places for their outputs that are free, and no scratch file to learn from.
+    fn hand_ahead(
+        &mut self,
+        plan: &mut Plan,
+        supplies: &Supplies,
+        slots: &mut Slots,
+    ) -> Result<(), RoundError> {
+        let Some(plain) = supplies
+            .plain()
+            .filter(|_| !self.closing && self.jobs_are_short())
+        else {
+            return Ok(());
+        };
+        while let Some(slot) = slots.without_next() {
+            let fits = self.running[slot]
+                .as_ref()
+                .is_some_and(|job| plan.uses(job.position) == plain);
+            if !fits {
+                return Ok(());
+            }
+            let Some(position) = plan.pop_ready(|uses| uses == plain) else {
+                return Ok(());
+            };
+            let begun = if make_way::is_free(self, position)? {
+                self.begin(position, slot)?
+            } else {
+                None
+            };
+            let Some(begun) = begun else {
+                plan.push_ready(position);
+                return Ok(());
+            };
+            self.next[slot] = Some((begun.job, begun.event));
+            let order = slots::Order {
+                ahead: true,
+                ..begun.order
+            };
+            slots.hand_ahead(slot, order);
+        }
+        Ok(())
+    }
+
+    #[expect(
+        clippy::cast_precision_loss,
+        reason = "a number of jobs, for an average"
+    )]
+    fn jobs_are_short(&self) -> bool {
+        let summary = &self.session.summary;
+        let ended = summary.made + summary.same;
+        ended >= ENOUGH_JOBS && summary.job_seconds / (ended as f64) < SHORT_SECONDS
+    }
+
+    /// A job that was handed ahead did not begin: it is ready again.
+    fn not_begun(
+        &mut self,
+        slot: usize,
+        plan: &mut Plan,
+        supplies: &mut Supplies,
+    ) -> Result<(), RoundError> {
+        self.to_tell[slot] = None;
+        let Some(job) = self.running[slot].take() else {
+            return Ok(());
+        };
+        supplies.give_back(plan.uses(job.position));
+        self.reasons[job.position] = Some(job.reasons);
+        plan.push_ready(job.position);
+        let entry = Entry::NotBegun(job.prepared.job.name);
+        self.session.record([entry])
+    }
+
+    /// A job printed something.
+    fn heard(&mut self, slot: usize, text: Vec<u8>) {
+        if let Some(job) = &self.running[slot] {
+            let step = job.prepared.job.name.clone();
+            self.session.tell(Event::Printed { step, text });
+        }
+    }
+
+    /// Prepares a job for a slot; `None` when there is nothing to start after all.
+    fn begin(&mut self, position: usize, slot: usize) -> Result<Option<Begun>, RoundError> {
+        let reasons = self.reasons[position].take().unwrap_or_default();
+        let workshop = Workshop {
+            project: self.project,
+            vars: self.vars,
+        };
+        let (mut prepared, outputs, retries) = match self.order.nodes[position].node(self.project) {
+            Node::Set(_) => return Ok(None),
+            Node::Step(step) => {
+                let clauses = &self.project.decl(self.project.step(step)).clauses;
+                let retries = make_way::retries(
+                    self.vars,
+                    clauses,
+                    &self.project.decl(self.project.step(step)).fixed_frame(),
+                )
+                .ok_or(RoundError::Description)?;
+                let prepared = workshop.step(step, slot).ok_or(RoundError::Description)?;
+                let outputs = make_way::clear_outputs(self, step, &prepared)?;
+                (prepared, outputs, retries)
+            }
+            Node::Task(task) => match self.begin_task(&workshop, task, slot)? {
+                Some((prepared, retries)) => (prepared, Vec::new(), retries),
+                None => {
+                    self.end_named_task(position);
+                    return Ok(None);
+                }
+            },
+        };
+        self.session.begun += 1;
+        let log = self
+            .session
+            .options
+            .run
+            .map(|run| format!("{LOGS}/{run}/{}.log", self.session.begun));
+        if let Some(finally) = &mut prepared.finally {
+            finally.log.clone_from(&log);
+        }
+        prepared.job.log = log;
+        let name = prepared.job.name.clone();
+        let task = matches!(self.order.nodes[position].node(self.project), Node::Task(_));
+        let event = Event::Began {
+            usual: if task {
+                self.usual(&task_key(&name))
+            } else {
+                self.usual(&name)
+            },
+            step: name,
+            task,
+            reasons: reasons.clone(),
+            script: prepared.job.script.clone(),
+            slot,
+            terminal: prepared.job.terminal,
+        };
+        let order = slots::Order {
+            job: prepared.job.clone(),
+            outputs,
+            finally: prepared.finally.clone(),
+            retries,
+            ahead: false,
+        };
+        Ok(Some(Begun {
+            order,
+            event,
+            job: RunningJob {
+                position,
+                reasons,
+                prepared,
+            },
+        }))
+    }
+
+    fn begin_task(
+        &mut self,
+        workshop: &Workshop<'_, 'd>,
+        task: TaskId,
+        slot: usize,
+    ) -> Result<Option<(Prepared, u32)>, RoundError> {
+        let project = self.project;
+        let node = &project.tasks[task.index()];
+        if node.decl.clauses.recipe.is_none() {
+            return Ok(None);
+        }
+        let call = self.call(task);
+        let frame = task_frame(self.vars, project, node, &call).ok_or(RoundError::Description)?;
+        let retries = make_way::retries(self.vars, &node.decl.clauses, &Frame::of(node.decl.part))
+            .ok_or(RoundError::Description)?;
+        if node.decl.clauses.remember {
+            let began = Entry::Began(task_key(&node.decl.name));
+            self.session.record([began])?;
+        }
+        let prepared = workshop
+            .task(task, &frame, slot)
+            .ok_or(RoundError::Description)?;
+        Ok(Some((prepared, retries)))
+    }
+
+    /// A task without a recipe is done when all it stands for is.
+    fn end_named_task(&mut self, position: usize) {
+        let name = self.order.nodes[position].name(self.project);
+        self.session.done.insert(name, Ending::Made);
+        self.endings[position] = Some(Ending::Made);
+    }
+
+    fn end(&mut self, done: Done) -> Result<usize, RoundError> {
+        let Some(job) = self.running[done.slot].take() else {
+            return Err(RoundError::Io(
+                "a job ended that was never begun".to_owned(),
+                io::ErrorKind::Other.into(),
+            ));
+        };
+        let position = job.position;
+        let ended = finish::end(self, job, done)?;
+        let ending = ended.ending;
+        self.endings[position] = Some(ending);
+        self.session.done.insert(ended.step.clone(), ending);
+        self.session.summary.count(ending);
+        self.session.summary.job_seconds += ended.seconds;
+        if ending == Ending::Failed && !self.session.options.keep_going {
+            self.closing = true;
+        }
+        self.session.tell(Event::Ended(Box::new(ended)));
+        Ok(position)
+    }
+
+    /// What was not begun: held when something before it failed, else only counted.
+    fn account_for_rest(&mut self, active: &[bool]) {
+        for (position, _) in active.iter().enumerate().filter(|(_, active)| **active) {
+            if self.endings[position].is_some() {
+                continue;
+            }
+            let blocked = self.order.waits_for(position).iter().any(|&before| {
+                matches!(
+                    self.endings[before as usize],
+                    Some(Ending::Failed | Ending::Held)
+                )
+            });
+            if blocked {
+                self.held(position);
+            } else if !matches!(self.order.nodes[position].node(self.project), Node::Set(_)) {
+                self.session.summary.unstarted += 1;
+            }
+        }
+    }
+}
