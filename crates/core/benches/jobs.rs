@@ -134,7 +134,7 @@ fn real(root: &Path) -> Duration {
     start.elapsed()
 }
 
-/// Microseconds a step, from when it is known what runs to the end.
+/// Microseconds a step, from when it is known what runs until the last has ended.
 #[expect(clippy::cast_precision_loss, reason = "a number of steps")]
 fn made_up() -> f64 {
     let disk = Memory::default();
@@ -151,7 +151,7 @@ fn made_up() -> f64 {
     took.as_secs_f64() * 1e6 / MADE_UP as f64
 }
 
-/// How many steps ran, and how long from when that was known to the end.
+/// How many steps ran, and how long from when that was known until the last had ended.
 fn weave(
     disk: &dyn Disk,
     clock: &dyn Clock,
@@ -173,7 +173,7 @@ fn weave(
     let mut took = Duration::ZERO;
     let mut observer = |event: Event| match event {
         Event::Planned { .. } => planned = Instant::now(),
-        Event::Summary(_) => took = planned.elapsed(),
+        Event::Ended(_) => took = planned.elapsed(),
         _ => {}
     };
     let options = Options {

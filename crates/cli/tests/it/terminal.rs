@@ -182,6 +182,33 @@ fn the_block_shows_what_runs_and_is_gone_at_the_end() {
 }
 
 #[test]
+fn the_block_fits_a_window_that_shrinks() {
+    let bed = gated(&["a", "b", "c", "d", "e", "f"]);
+    let mut terminal = Terminal::start(&bed, &["-j6"]);
+    terminal.shows("›  out/f");
+    let size = rustix::termios::Winsize {
+        ws_row: 9,
+        ws_col: 36,
+        ws_xpixel: 0,
+        ws_ypixel: 0,
+    };
+    rustix::termios::tcsetwinsize(&terminal.keyboard, size).unwrap();
+    terminal.screen.screen_mut().set_size(9, 36);
+    // A third of nine rows: one job, how many more, the bar.
+    terminal.shows("and 5 more");
+    terminal.until("three rows", |screen| {
+        screen.lines().filter(|line| !line.is_empty()).count() == 3
+    });
+    for name in ["a", "b", "c", "d", "e", "f"] {
+        bed.write(&format!("open-{name}"), "");
+    }
+    let (status, screen) = terminal.end();
+    assert_eq!(status, Some(0), "{screen}");
+    assert!(screen.contains("6 made in"), "{screen}");
+    assert!(!screen.contains('›') && !screen.contains('╎'), "{screen}");
+}
+
+#[test]
 fn the_block_tells_how_long_a_job_usually_takes() {
     let bed = gated(&["a"]);
     bed.write("open-a", "");

@@ -69,11 +69,14 @@ fn frame(bytes: &[u8], seed: &[u8; 32]) -> Option<(Entry, usize)> {
 
 /// Adds an entry's frame to a buffer.
 pub fn encode(entry: &Entry, seed: &[u8; 32], out: &mut Vec<u8>) -> io::Result<()> {
-    let body = postcard::to_allocvec(entry).map_err(io::Error::other)?;
+    let start = out.len();
+    out.extend_from_slice(&[0; FRAME_HEAD]);
+    *out = postcard::to_extend(entry, std::mem::take(out)).map_err(io::Error::other)?;
+    let body = &out[start + FRAME_HEAD..];
     let length = u32::try_from(body.len()).map_err(io::Error::other)?;
-    out.extend_from_slice(&length.to_le_bytes());
-    out.extend_from_slice(&checksum(&body, seed));
-    out.extend_from_slice(&body);
+    let checksum = checksum(body, seed);
+    out[start..start + 4].copy_from_slice(&length.to_le_bytes());
+    out[start + 4..start + FRAME_HEAD].copy_from_slice(&checksum);
     Ok(())
 }
 

@@ -16,10 +16,10 @@ mod snapshot;
 mod storage;
 mod view;
 
-use std::collections::HashMap;
-use std::collections::HashSet;
 use std::io;
 
+use hashbrown::HashMap;
+use hashbrown::HashSet;
 use serde::Deserialize;
 use serde::Serialize;
 use xxhash_rust::xxh3::xxh3_64;

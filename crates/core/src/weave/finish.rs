@@ -100,7 +100,7 @@ pub fn end(
         ending = Ending::Failed;
     }
     Ok(Ended {
-        step: job.prepared.job.name,
+        step: job.prepared.job.name.clone(),
         task,
         ending,
         reasons: job.reasons,

@@ -1,6 +1,7 @@
 //! From a step or task that is to run to a job.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::time::Duration;
 
 use serde::Serialize;
@@ -31,7 +32,7 @@ pub const SCRATCH: &str = ".handloom/jobs";
 /// A job, and what of it is needed when it has ended.
 pub struct Prepared {
     /// What the place runs.
-    pub job: Job,
+    pub job: Arc<Job>,
     /// Where it tells what it found out.
     pub learn: Option<LearnFile>,
     /// The place of its recipe.
@@ -204,7 +205,7 @@ impl<'d> Workshop<'_, 'd> {
             None => None,
         };
         Some(Prepared {
-            job,
+            job: Arc::new(job),
             learn,
             span: recipe.span,
             finally,

@@ -102,12 +102,12 @@ pub struct Session<'s> {
     /// Is told what happens.
     pub observer: &'s mut dyn FnMut(Event),
     pub(super) calls: HashMap<String, TaskCall>,
-    pub(super) done: HashMap<String, Ending>,
+    pub(super) done: hashbrown::HashMap<String, Ending>,
     pub(super) summary: Summary,
     /// Whether no other round comes behind this one.
     pub(super) last_round: bool,
     /// Folders that are known to be there.
-    pub(super) folders: HashSet<String>,
+    pub(super) folders: hashbrown::HashSet<String>,
     /// When the call began, in the clock's ticks.
     pub(super) began: u64,
     /// How many jobs were begun.
@@ -166,10 +166,10 @@ impl<'s> Session<'s> {
             options,
             observer,
             calls: HashMap::new(),
-            done: HashMap::new(),
+            done: hashbrown::HashMap::new(),
             summary: Summary::default(),
             last_round: false,
-            folders: HashSet::new(),
+            folders: hashbrown::HashSet::new(),
             began: clock.ticks(),
             begun: 0,
             rounds: 0,

@@ -2,6 +2,7 @@
 
 use std::panic::AssertUnwindSafe;
 use std::panic::catch_unwind;
+use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::sync::atomic::Ordering;
 use std::sync::mpsc;
@@ -24,7 +25,7 @@ use crate::world::Disk;
 /// A job handed to a slot.
 pub struct Order {
     /// The job.
-    pub job: Job,
+    pub job: Arc<Job>,
     /// Paths to look at when it has succeeded.
     pub outputs: Vec<String>,
     /// A job to run afterwards, whatever happened.

@@ -2,6 +2,7 @@
 
 use std::collections::VecDeque;
 use std::io;
+use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::sync::atomic::Ordering;
 
@@ -222,7 +223,7 @@ impl<'d> Round<'_, '_, 'd> {
         supplies.give_back(plan.uses(job.position));
         self.reasons[job.position] = Some(job.reasons);
         plan.push_ready(job.position);
-        let entry = Entry::NotBegun(job.prepared.job.name);
+        let entry = Entry::NotBegun(job.prepared.job.name.clone());
         self.session.record([entry])
     }
 
@@ -272,7 +273,7 @@ impl<'d> Round<'_, '_, 'd> {
         if let Some(finally) = &mut prepared.finally {
             finally.log.clone_from(&log);
         }
-        prepared.job.log = log;
+        Arc::make_mut(&mut prepared.job).log = log;
         let name = prepared.job.name.clone();
         let task = matches!(self.order.nodes[position].node(self.project), Node::Task(_));
         let event = Event::Began {
@@ -289,7 +290,7 @@ impl<'d> Round<'_, '_, 'd> {
             terminal: prepared.job.terminal,
         };
         let order = slots::Order {
-            job: prepared.job.clone(),
+            job: Arc::clone(&prepared.job),
             outputs,
             finally: prepared.finally.clone(),
             retries,
