@@ -78,6 +78,8 @@ pub enum Command {
     Preview(PreviewArguments),
     /// Tell why one file would be made again, or why it was.
     Why(WhyArguments),
+    /// Show the last runs, or one step through them.
+    History(HistoryArguments),
     /// Take away what was made, as far as it is unchanged.
     Clean(CleanArguments),
     /// Write a first description that fits what is there.
@@ -240,6 +242,17 @@ pub struct WhyArguments {
     /// Tell why it ran the last time.
     #[arg(long)]
     pub last: bool,
+    /// How to answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    pub format: Format,
+}
+
+/// `handloom history`
+#[derive(Args, Debug)]
+pub struct HistoryArguments {
+    /// A file or a task: how long it took and why it ran, each time.
+    #[arg(value_name = "NAME", add = names())]
+    pub name: Option<String>,
     /// How to answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
     pub format: Format,

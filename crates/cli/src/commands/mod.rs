@@ -3,6 +3,7 @@
 mod clean;
 pub mod completions;
 mod demo;
+mod history;
 mod list;
 mod looking;
 mod new;
@@ -55,6 +56,7 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, Failure> {
         Command::List(list) => list::run(common, list, ui),
         Command::Preview(preview) => preview::run(common, preview, ui),
         Command::Why(why) => why::run(common, why, ui),
+        Command::History(history) => history::run(common, history, ui),
         Command::Clean(clean) => clean::run(common, clean, ui),
         Command::New(new) => new::run(new, ui),
         Command::Tidy(tidy) => tidy::run(common, tidy, ui),

@@ -347,3 +347,49 @@ fn a_failure_among_many_short_jobs_leaves_no_mark_on_what_never_began() {
         }
     }
 }
+
+#[test]
+fn the_history_tells_of_runs_and_of_one_step_through_them() {
+    let bed = Bed::new(
+        "target out\n  needs in\n  recipe: grep -v wrong @{needs} > @{target}\ntarget other\n  needs in\n  recipe: cp @{needs} @{target}\n",
+    );
+    bed.run(&["history"])
+        .status(0)
+        .says(&["nothing has run in this project yet"]);
+    bed.write("in", "a\n");
+    let _ = bed.run(&["-j1"]).status(0);
+    bed.write("in", "wrong\n");
+    let _ = bed.run(&["-j1", "out"]).status(1);
+    bed.run(&["history"]).status(0).says(&[
+        "    1  ",
+        "handloom -j1      ",
+        "2 made",
+        "    2  ",
+        "handloom -j1 out  ",
+        "1 failed",
+    ]);
+    bed.run(&["history", "out"]).status(0).says(&[
+        "made",
+        "never made",
+        "failed",
+        "exit status 1; in differs",
+    ]);
+    bed.run(&["history", "nothing"])
+        .status(2)
+        .says(&["`nothing` did not run in the last 2 runs"]);
+    let run = bed.run(&["history", "--format", "json"]).status(0);
+    let runs: Value = serde_json::from_str(&run.out).unwrap();
+    assert_eq!(runs[1]["failed"], 1);
+    assert_eq!(runs[1]["killed"], false);
+    let run = bed.run(&["history", "out", "--format", "json"]).status(0);
+    let steps: Value = serde_json::from_str(&run.out).unwrap();
+    assert_eq!(steps[0]["ending"], "made");
+    assert_eq!(steps[1]["run"], 2);
+    // A run that was killed has no end.
+    let record = bed.read(".handloom/runs/2.jsonl");
+    let lines: Vec<&str> = record.lines().collect();
+    bed.write(".handloom/runs/2.jsonl", &format!("{}\n", lines[0]));
+    bed.run(&["history"])
+        .status(0)
+        .says(&["killed, after 0 jobs"]);
+}

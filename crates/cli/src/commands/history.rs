@@ -1,0 +1,245 @@
+//! `handloom history`: the last runs, or one step through them.
+
+use std::process::ExitCode;
+
+use serde::Serialize;
+
+use handloom_core::history::Job;
+use handloom_core::history::Run;
+use handloom_core::history::Runs;
+use handloom_core::history::Tail;
+use handloom_core::project::paths::from_root;
+
+use crate::arguments::Common;
+use crate::arguments::Format;
+use crate::arguments::HistoryArguments;
+use crate::context::Located;
+use crate::failure::Failure;
+use crate::ui::Ui;
+use crate::ui::style::Role;
+use crate::ui::text;
+
+/// A run, as programs read it.
+#[derive(Serialize)]
+struct RunJson<'a> {
+    run: u64,
+    started: String,
+    command: &'a str,
+    /// Whether it was killed before its end.
+    killed: bool,
+    #[serde(flatten)]
+    tail: Option<&'a Tail>,
+}
+
+/// A step in one run, as programs read it.
+#[derive(Serialize)]
+struct StepJson<'a> {
+    run: u64,
+    started: String,
+    #[serde(flatten)]
+    job: &'a Job,
+}
+
+/// Carries the command out.
+pub fn run(common: &Common, arguments: &HistoryArguments, ui: Ui) -> Result<ExitCode, Failure> {
+    let located = Located::find(common)?;
+    let runs = Runs::new(&located.own());
+    let mut read = Vec::new();
+    for number in runs.numbers() {
+        match runs.read(number) {
+            Ok(run) => read.push(run),
+            Err(error) => ui.say(&format!(
+                "note: the record of run {number} can't be read: {error}\n"
+            )),
+        }
+    }
+    match &arguments.name {
+        None => all(&read, arguments.format, ui)?,
+        Some(name) => one(&read, &located.folder, name, arguments.format, ui)?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn all(runs: &[Run], format: Format, ui: Ui) -> Result<(), Failure> {
+    if format == Format::Json {
+        let rows: Vec<RunJson<'_>> = runs
+            .iter()
+            .map(|run| RunJson {
+                run: run.head.run,
+                started: started(run).iso,
+                command: &run.head.command,
+                killed: run.tail.is_none(),
+                tail: run.tail.as_ref(),
+            })
+            .collect();
+        return ui.print_json(&rows);
+    }
+    if runs.is_empty() {
+        return ui.print("nothing has run in this project yet\n");
+    }
+    let width = runs
+        .iter()
+        .map(|run| run.head.command.chars().count().min(40))
+        .max()
+        .unwrap_or(0);
+    let mut out = String::new();
+    for run in runs {
+        let command = shortened(&text::safe(&run.head.command), 40);
+        let pad = width.saturating_sub(command.chars().count());
+        let seconds = run
+            .tail
+            .as_ref()
+            .map_or_else(String::new, |tail| text::seconds(tail.seconds));
+        out.push_str(&format!(
+            "{:>5}  {}  {}{:pad$}  {seconds:>7}  {}\n",
+            run.head.run,
+            ui.out.paint(Role::Faint, &started(run).plain),
+            ui.out.paint(Role::Name, &command),
+            "",
+            counts(run, ui)
+        ));
+    }
+    ui.print(&out)
+}
+
+/// How many steps came to each ending.
+fn counts(run: &Run, ui: Ui) -> String {
+    let Some(tail) = &run.tail else {
+        let text = format!("killed, after {}", text::count(run.jobs.len(), "job"));
+        return ui.out.paint(Role::Failed, &text);
+    };
+    let counts = [
+        (tail.failed, "failed", Role::Failed),
+        (tail.held, "held", Role::Held),
+        (tail.stopped, "stopped", Role::Held),
+        (tail.unstarted, "not begun", Role::Held),
+        (tail.made, "made", Role::Made),
+        (tail.same, "same", Role::Same),
+        (tail.restored, "restored", Role::Same),
+        (tail.kept, "kept", Role::Faint),
+    ];
+    counts
+        .iter()
+        .filter(|(count, ..)| *count > 0)
+        .map(|(count, word, role)| ui.out.paint(*role, &format!("{count} {word}")))
+        .collect::<Vec<_>>()
+        .join(", ")
+}
+
+fn one(runs: &[Run], folder: &str, typed: &str, format: Format, ui: Ui) -> Result<(), Failure> {
+    let name = from_root(folder, typed);
+    let rows: Vec<(&Run, &Job)> = runs
+        .iter()
+        .flat_map(|run| run.jobs.iter().map(move |job| (run, job)))
+        .filter(|(_, job)| job.step == name)
+        .collect();
+    if rows.is_empty() {
+        return Err(Failure::usage(
+            format!(
+                "`{name}` did not run in the last {}",
+                text::count(runs.len(), "run")
+            ),
+            "name a file or a task as `handloom history` and `handloom list` do",
+        ));
+    }
+    if format == Format::Json {
+        let rows: Vec<StepJson<'_>> = rows
+            .iter()
+            .map(|(run, job)| StepJson {
+                run: run.head.run,
+                started: started(run).iso,
+                job,
+            })
+            .collect();
+        return ui.print_json(&rows);
+    }
+    let mut out = format!("{}\n", ui.out.paint(Role::Name, &text::safe(&name)));
+    for (run, job) in &rows {
+        let role = match job.ending.as_str() {
+            "made" => Role::Made,
+            "same" | "restored" => Role::Same,
+            "failed" => Role::Failed,
+            _ => Role::Held,
+        };
+        let mut why = job.reasons.join("; ");
+        if let Some(exit) = job.exit.as_deref().filter(|_| job.ending == "failed") {
+            why = format!("{exit}; {why}");
+        }
+        out.push_str(&format!(
+            "{:>5}  {}  {}  {:>7}  {}\n",
+            run.head.run,
+            ui.out.paint(Role::Faint, &started(run).plain),
+            ui.out.paint(role, &format!("{:>7}", job.ending)),
+            text::seconds(job.seconds),
+            ui.out.paint(Role::Faint, &text::safe(&why))
+        ));
+    }
+    let times: Vec<f64> = rows
+        .iter()
+        .filter(|(_, job)| job.ending != "held")
+        .map(|(_, job)| job.seconds)
+        .collect();
+    if times.len() > 1 {
+        let least = times.iter().copied().fold(f64::INFINITY, f64::min);
+        let most = times.iter().copied().fold(0.0, f64::max);
+        out.push_str(&format!(
+            "       {}  from {} to {}\n",
+            blocks(&times, most),
+            text::seconds(least),
+            text::seconds(most)
+        ));
+    }
+    ui.print(&out)
+}
+
+/// Durations as a line of blocks, each as high as it took of the longest.
+fn blocks(times: &[f64], most: f64) -> String {
+    const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    times
+        .iter()
+        .map(|time| {
+            let share = if most > 0.0 { time / most } else { 0.0 };
+            #[expect(
+                clippy::cast_possible_truncation,
+                clippy::cast_sign_loss,
+                reason = "a share from 0 to 1 of eight heights"
+            )]
+            let height = (share * 7.0).round() as usize;
+            HEIGHTS[height.min(7)]
+        })
+        .collect()
+}
+
+fn shortened(text: &str, most: usize) -> String {
+    if text.chars().count() <= most {
+        return text.to_owned();
+    }
+    text.chars().take(most - 1).chain(['…']).collect()
+}
+
+struct Started {
+    /// In the user's time zone, to the second.
+    plain: String,
+    /// As RFC 3339 says.
+    iso: String,
+}
+
+fn started(run: &Run) -> Started {
+    let time = jiff::Timestamp::from_nanosecond(i128::from(run.head.started)).unwrap_or_default();
+    let zoned = time.to_zoned(jiff::tz::TimeZone::system());
+    Started {
+        plain: zoned.strftime("%Y-%m-%d %H:%M:%S").to_string(),
+        iso: time.to_string(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::blocks;
+
+    #[test]
+    fn blocks_are_as_high_as_their_share() {
+        assert_eq!(blocks(&[0.0, 1.0, 2.0, 4.0], 4.0), "▁▃▅█");
+        assert_eq!(blocks(&[0.0, 0.0], 0.0), "▁▁");
+    }
+}
