@@ -7,6 +7,8 @@
 
 #![expect(clippy::print_stdout, reason = "a bench prints its figures")]
 
+mod shared;
+
 use std::cell::RefCell;
 use std::hint::black_box;
 use std::path::Path;
@@ -60,7 +62,7 @@ fn plain(root: &Path) {
     let copy = best(|| {
         black_box(std::fs::read(root.join("hand.loom")).expect("bytes"));
     });
-    let before = resident();
+    let before = shared::peak();
     project(root);
     let grown = peak_growth(before);
     let parse = best(|| {
@@ -148,21 +150,7 @@ fn best(mut work: impl FnMut()) -> Duration {
         .unwrap_or_default()
 }
 
-/// Peak resident memory of this process, bytes, as the kernel counts it.
-fn resident() -> u64 {
-    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
-    let line = status
-        .lines()
-        .find(|line| line.starts_with("VmHWM"))
-        .unwrap_or_default();
-    line.split_whitespace()
-        .nth(1)
-        .and_then(|kilobytes| kilobytes.parse::<u64>().ok())
-        .unwrap_or(0)
-        * 1024
-}
-
 #[expect(clippy::cast_precision_loss, reason = "bytes for people")]
 fn peak_growth(before: u64) -> f64 {
-    resident().saturating_sub(before) as f64 / COUNT as f64
+    shared::peak().saturating_sub(before) as f64 / COUNT as f64
 }

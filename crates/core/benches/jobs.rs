@@ -5,7 +5,8 @@
 //!     cargo bench -p handloom-core --bench jobs alone    # the scheduler
 #![expect(clippy::print_stdout, reason = "a bench prints its figures")]
 
-use std::cell::RefCell;
+mod shared;
+
 use std::collections::HashMap;
 use std::io;
 use std::io::Write;
@@ -19,23 +20,15 @@ use std::time::Instant;
 
 use tempfile::TempDir;
 
-use handloom_core::ledger::Ledger;
 use handloom_core::ledger::MemoryStorage;
 use handloom_core::ledger::RealStorage;
 use handloom_core::ledger::Storage;
-use handloom_core::project::Description;
-use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::surroundings::Overrides;
-use handloom_core::weave::Around;
-use handloom_core::weave::Asked;
 use handloom_core::weave::Event;
 use handloom_core::weave::Exit;
 use handloom_core::weave::Job;
 use handloom_core::weave::LocalPlace;
-use handloom_core::weave::Options;
 use handloom_core::weave::Outcome;
 use handloom_core::weave::Place;
-use handloom_core::weave::Session;
 use handloom_core::weave::Stop;
 use handloom_core::world::Clock;
 use handloom_core::world::Digest;
@@ -159,16 +152,6 @@ fn weave(
     storage: Box<dyn Storage>,
     root: &Path,
 ) -> (usize, Duration) {
-    let (ledger, damage) = Ledger::open(storage, true).expect("a ledger");
-    assert_eq!(damage, None);
-    let ledger = RefCell::new(ledger);
-    let env = |_: &str| None;
-    let root = root.to_string_lossy().into_owned();
-    let around = Around::new(disk, clock, &ledger, &env, None, root);
-    let (mut description, wrong) = Description::read(disk);
-    assert!(wrong.is_empty(), "{wrong:?}");
-    let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
-    let stop = Stop::default();
     let mut planned = Instant::now();
     let mut took = Duration::ZERO;
     let mut observer = |event: Event| match event {
@@ -176,28 +159,9 @@ fn weave(
         Event::Ended(_) => took = planned.elapsed(),
         _ => {}
     };
-    let options = Options {
-        jobs: 2,
-        threads: 2,
-        keep_going: false,
-        remake: false,
-        memory: u64::MAX,
-        live: false,
-        run: None,
-    };
-    let mut session = Session::new(
-        disk,
-        clock,
-        place,
-        &stop,
-        &ledger,
-        &around,
-        options,
-        &mut observer,
-    );
-    let summary = session.weave(&description, &outside, &Asked::default());
-    drop(session);
-    (summary.expect("a run").made, took)
+    let root = root.to_string_lossy();
+    let made = shared::weave(disk, clock, place, storage, &root, &mut observer).made;
+    (made, took)
 }
 
 /// Does what the recipes say, without a process.

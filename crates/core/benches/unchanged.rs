@@ -7,26 +7,18 @@
 //! nothing to do are also measured as whole processes: this program calls itself as `once FOLDER`.
 #![expect(clippy::print_stdout, reason = "a bench prints its figures")]
 
-use std::cell::RefCell;
+mod shared;
+
 use std::path::Path;
 use std::path::PathBuf;
 use std::time::Duration;
 use std::time::Instant;
 
-use handloom_core::ledger::Ledger;
 use handloom_core::ledger::RealStorage;
-use handloom_core::project::Description;
-use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::surroundings::Overrides;
-use handloom_core::weave::Around;
-use handloom_core::weave::Asked;
-use handloom_core::weave::Event;
 use handloom_core::weave::Exit;
 use handloom_core::weave::Job;
-use handloom_core::weave::Options;
 use handloom_core::weave::Outcome;
 use handloom_core::weave::Place;
-use handloom_core::weave::Session;
 use handloom_core::weave::Stop;
 use handloom_core::weave::Summary;
 use handloom_core::world::RealDisk;
@@ -57,7 +49,7 @@ fn main() {
         && once == "once"
     {
         weave(Path::new(root));
-        println!("{}", peak_megabytes());
+        println!("{}", shared::peak() / 1_000_000);
         return;
     }
     let steps = std::env::args()
@@ -132,20 +124,6 @@ fn process(root: &Path) -> (Duration, u64) {
     (took, memory.expect("a number"))
 }
 
-/// This process's own peak: what the system counts for a child begins with its parent's.
-fn peak_megabytes() -> u64 {
-    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
-    let line = status
-        .lines()
-        .find(|line| line.starts_with("VmHWM"))
-        .unwrap_or_default();
-    line.split_whitespace()
-        .nth(1)
-        .and_then(|kilobytes| kilobytes.parse::<u64>().ok())
-        .unwrap_or(0)
-        / 1000
-}
-
 #[expect(clippy::cast_precision_loss, reason = "a number of steps")]
 fn count(steps: usize) -> f64 {
     steps as f64
@@ -174,44 +152,7 @@ fn weave(root: &Path) -> Summary {
     let disk = RealDisk::open(root).expect("a disk");
     let clock = SystemClock::default();
     let storage = Box::new(RealStorage::new(&root.join(".handloom")));
-    let (ledger, damage) = Ledger::open(storage, true).expect("a ledger");
-    assert_eq!(damage, None);
-    let ledger = RefCell::new(ledger);
-    let env = |_: &str| None;
-    let around = Around::new(
-        &disk,
-        &clock,
-        &ledger,
-        &env,
-        None,
-        root.to_string_lossy().into_owned(),
-    );
-    let (mut description, wrong) = Description::read(&disk);
-    assert!(wrong.is_empty());
-    let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
     let place = Copy(root.to_owned());
-    let stop = Stop::default();
-    let mut observer = |_: Event| {};
-    let options = Options {
-        jobs: 2,
-        threads: 2,
-        keep_going: false,
-        remake: false,
-        memory: u64::MAX,
-        live: false,
-        run: None,
-    };
-    let mut session = Session::new(
-        &disk,
-        &clock,
-        &place,
-        &stop,
-        &ledger,
-        &around,
-        options,
-        &mut observer,
-    );
-    session
-        .weave(&description, &outside, &Asked::default())
-        .expect("a run")
+    let root = root.to_string_lossy();
+    shared::weave(&disk, &clock, &place, storage, &root, &mut |_| {})
 }

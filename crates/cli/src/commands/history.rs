@@ -7,8 +7,8 @@ use serde::Serialize;
 use handloom_core::history::Job;
 use handloom_core::history::Run;
 use handloom_core::history::Runs;
-use handloom_core::history::Tail;
 use handloom_core::project::paths::from_root;
+use handloom_core::weave::Summary;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
@@ -28,7 +28,7 @@ struct RunJson<'a> {
     /// Whether it was killed before its end.
     killed: bool,
     #[serde(flatten)]
-    tail: Option<&'a Tail>,
+    tail: Option<&'a Summary>,
 }
 
 /// A step in one run, as programs read it.

@@ -10,6 +10,8 @@ use serde::Serialize;
 use handloom_core::text::Sources;
 use handloom_core::verdict::Reason;
 use handloom_core::weave::Event;
+use handloom_core::weave::Summary;
+use handloom_core::weave::rounded;
 
 /// Writes events as they happen.
 pub struct EventWriter<'a> {
@@ -54,17 +56,7 @@ enum Line<'a> {
         title: &'a str,
         place: Option<String>,
     },
-    Summary {
-        made: usize,
-        same: usize,
-        kept: usize,
-        restored: usize,
-        failed: usize,
-        held: usize,
-        stopped: usize,
-        seconds: f64,
-        unstarted: usize,
-    },
+    Summary(Summary),
 }
 
 /// What a job took: seconds from the run's beginning, seconds of processor time, bytes.
@@ -137,17 +129,7 @@ impl<'a> EventWriter<'a> {
                     .as_ref()
                     .map(|label| self.sources.name_and_line(label.span)),
             },
-            Event::Summary(summary) => Line::Summary {
-                made: summary.made,
-                same: summary.same,
-                kept: summary.kept,
-                restored: summary.restored,
-                failed: summary.failed,
-                held: summary.held,
-                stopped: summary.stopped,
-                seconds: rounded(summary.seconds),
-                unstarted: summary.unstarted,
-            },
+            Event::Summary(summary) => Line::Summary(summary.rounded()),
             Event::Printed { .. } => return,
         };
         if self.error.is_none() {
@@ -161,9 +143,4 @@ impl<'a> EventWriter<'a> {
         self.out.write_all(&text)?;
         self.out.flush()
     }
-}
-
-/// To a tenth of a millisecond.
-fn rounded(seconds: f64) -> f64 {
-    (seconds * 10_000.0).round() / 10_000.0
 }

@@ -9,6 +9,7 @@ mod tree;
 
 pub use survey::Look;
 pub use survey::Reader;
+pub use survey::over_threads;
 pub use survey::survey;
 pub use tree::tree_digest;
 

@@ -95,27 +95,36 @@ impl Reader<'_> {
 
 /// Looks at all these paths, over the machine's cores, in the order given.
 pub fn survey(reader: &Reader<'_>, paths: &[&str], threads: usize) -> Vec<Look> {
-    let threads = threads.clamp(1, paths.len().div_ceil(WORTH_A_THREAD).max(1));
-    let share = paths.len().div_ceil(threads).max(1);
-    let part = |paths: &[&str]| {
+    over_threads(paths, threads, |paths| {
         let mut buffer = Vec::new();
         paths
             .iter()
             .map(|path| reader.look(path, &mut buffer))
-            .collect::<Vec<_>>()
-    };
+            .collect()
+    })
+}
+
+/// Works contiguous shares of a list off on several threads; the results in the list's order.
+pub fn over_threads<T: Sync, R: Send>(
+    list: &[T],
+    threads: usize,
+    work: impl Fn(&[T]) -> Vec<R> + Sync,
+) -> Vec<R> {
+    let threads = threads.clamp(1, list.len().div_ceil(WORTH_A_THREAD).max(1));
     if threads == 1 {
-        return part(paths);
+        return work(list);
     }
+    let share = list.len().div_ceil(threads).max(1);
     std::thread::scope(|scope| {
-        let workers: Vec<_> = paths
+        let work = &work;
+        let workers: Vec<_> = list
             .chunks(share)
-            .map(|chunk| scope.spawn(move || part(chunk)))
+            .map(|chunk| scope.spawn(move || work(chunk)))
             .collect();
         workers
             .into_iter()
             .flat_map(|worker| match worker.join() {
-                Ok(looks) => looks,
+                Ok(found) => found,
                 Err(panic) => std::panic::resume_unwind(panic),
             })
             .collect()

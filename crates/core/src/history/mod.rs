@@ -1,7 +1,7 @@
 //! What the last runs did: for each run in which anything ran a file of its own.
 //!
 //! `.handloom/runs/NUMBER.jsonl` holds one JSON object a line: first a [`Head`], then a [`Job`] for
-//! each job that ended or was held, last a [`Tail`]; a run without a tail was killed. A run's records are
+//! each job that ended or was held, last its [`Summary`]; a run without one was killed. A run's records are
 //! written in groups, off the way of the jobs: that the end of a killed run's history may be missing is
 //! no harm, since what has to be made again is the ledger's to know. What jobs printed lies in
 //! `.handloom/logs/NUMBER/`. Only the last runs are kept.
@@ -19,6 +19,8 @@ use serde::Deserialize;
 use serde::Serialize;
 
 pub use recorder::Recorder;
+
+use crate::weave::Summary;
 
 /// A run, before anything ran.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -62,36 +64,13 @@ pub struct Job {
     pub place: String,
 }
 
-/// A run's end.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Tail {
-    /// Ran.
-    pub made: usize,
-    /// Ran, and came out the same.
-    pub same: usize,
-    /// Had no reason to run.
-    pub kept: usize,
-    /// Taken from the store.
-    pub restored: usize,
-    /// Failed.
-    pub failed: usize,
-    /// Not run, because a prerequisite failed.
-    pub held: usize,
-    /// Interrupted.
-    pub stopped: usize,
-    /// Not begun.
-    pub unstarted: usize,
-    /// The whole run, seconds.
-    pub seconds: f64,
-}
-
 /// A line of a run's file.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(tag = "line", rename_all = "lowercase")]
 enum Line {
     Run(Head),
     Job(Job),
-    End(Tail),
+    End(Summary),
 }
 
 /// A run as it was recorded.
@@ -102,7 +81,7 @@ pub struct Run {
     /// What ran.
     pub jobs: Vec<Job>,
     /// Its end; none when it was killed.
-    pub tail: Option<Tail>,
+    pub tail: Option<Summary>,
 }
 
 /// The runs that are kept below a project's own folder.

@@ -10,12 +10,12 @@ use crate::history::Head;
 use crate::history::Job;
 use crate::history::Line;
 use crate::history::Runs;
-use crate::history::Tail;
 use crate::verdict::Reason;
 use crate::weave::Ended;
 use crate::weave::Event;
 use crate::weave::Exit;
 use crate::weave::Summary;
+use crate::weave::rounded;
 
 /// Records are written after so many jobs, and at the end.
 const GROUP: usize = 64;
@@ -121,17 +121,7 @@ impl<'a> Recorder<'a> {
         if self.out.is_none() {
             return Ok(());
         }
-        self.write(&Line::End(Tail {
-            made: summary.made,
-            same: summary.same,
-            kept: summary.kept,
-            restored: summary.restored,
-            failed: summary.failed,
-            held: summary.held,
-            stopped: summary.stopped,
-            unstarted: summary.unstarted,
-            seconds: rounded(summary.seconds),
-        }))?;
+        self.write(&Line::End(summary.rounded()))?;
         self.flush()?;
         self.runs.forget_old(self.keep);
         Ok(())
@@ -164,9 +154,4 @@ pub fn exit_in_words(exit: &Exit) -> String {
         Exit::OutOfMemory => "out of memory".to_owned(),
         Exit::NotStarted(_) => "not started".to_owned(),
     }
-}
-
-/// To a tenth of a millisecond.
-fn rounded(seconds: f64) -> f64 {
-    (seconds * 10_000.0).round() / 10_000.0
 }

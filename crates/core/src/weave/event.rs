@@ -1,5 +1,6 @@
 //! What happens during a run, told while it happens. Who prints it is none of the core's business.
 
+use serde::Deserialize;
 use serde::Serialize;
 
 use crate::text::Diagnostic;
@@ -170,7 +171,7 @@ impl Ended {
 }
 
 /// How many steps came to each ending, and how long it took.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Summary {
     /// Ran.
     pub made: usize,
@@ -191,10 +192,20 @@ pub struct Summary {
     /// The whole run, seconds.
     pub seconds: f64,
     /// All jobs together, seconds.
+    #[serde(skip)]
     pub job_seconds: f64,
 }
 
 impl Summary {
+    /// The same with its time to a tenth of a millisecond, as it is written down.
+    #[must_use]
+    pub fn rounded(self) -> Self {
+        Self {
+            seconds: rounded(self.seconds),
+            ..self
+        }
+    }
+
     /// Counts one more.
     pub fn count(&mut self, ending: Ending) {
         *match ending {
@@ -265,4 +276,10 @@ pub enum Event {
     Warning(Diagnostic),
     /// The run is over.
     Summary(Summary),
+}
+
+/// Seconds to a tenth of a millisecond, as they are written down.
+#[must_use]
+pub fn rounded(seconds: f64) -> f64 {
+    (seconds * 10_000.0).round() / 10_000.0
 }

@@ -43,6 +43,7 @@ pub use event::Failure;
 pub use event::Problem;
 pub use event::Summary;
 pub use event::Took;
+pub use event::rounded;
 pub use facts::Scratch;
 pub use facts::Sheets;
 pub use local::LocalPlace;

@@ -1,13 +1,11 @@
 //! Looking at every known file once, in the order in which the system finds them fastest.
 
+use crate::content::over_threads;
 use crate::weave::recall::image::Image;
 use crate::weave::recall::image::LookRec;
 use crate::world::Disk;
 use crate::world::Kind;
 use crate::world::Stat;
-
-/// Fewer files than this are looked at by one thread: starting a second costs more.
-const WORTH_A_THREAD: usize = 512;
 
 /// For each path whether what stands there is as recorded.
 pub fn look(image: &Image, disk: &dyn Disk, threads: usize, wanted: Option<&[bool]>) -> Vec<bool> {
@@ -17,9 +15,7 @@ pub fn look(image: &Image, disk: &dyn Disk, threads: usize, wanted: Option<&[boo
         .iter()
         .filter(|look| wanted.is_none_or(|wanted| wanted[look.path.get() as usize]))
         .collect();
-    let threads = threads.clamp(1, looked.len().div_ceil(WORTH_A_THREAD).max(1));
-    let share = looked.len().div_ceil(threads).max(1);
-    let part = |looks: &[&LookRec]| -> Vec<bool> {
+    let same = over_threads(&looked, threads, |looks: &[&LookRec]| {
         let mut found = Vec::with_capacity(looks.len());
         let mut paths = looks.iter().map(|look| image.path(look.path.get()));
         disk.stat_all(&mut paths, &mut |stat| {
@@ -32,25 +28,8 @@ pub fn look(image: &Image, disk: &dyn Disk, threads: usize, wanted: Option<&[boo
             found.push(same);
         });
         found
-    };
-    let parts: Vec<Vec<bool>> = if threads == 1 {
-        vec![part(&looked)]
-    } else {
-        std::thread::scope(|scope| {
-            let workers: Vec<_> = looked
-                .chunks(share)
-                .map(|chunk| scope.spawn(move || part(chunk)))
-                .collect();
-            workers
-                .into_iter()
-                .map(|worker| match worker.join() {
-                    Ok(found) => found,
-                    Err(panic) => std::panic::resume_unwind(panic),
-                })
-                .collect()
-        })
-    };
-    for (look, same) in looked.iter().zip(parts.into_iter().flatten()) {
+    });
+    for (look, same) in looked.iter().zip(same) {
         verified[look.path.get() as usize] = same;
     }
     verified
