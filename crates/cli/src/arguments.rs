@@ -145,6 +145,17 @@ pub enum Output {
     Failures,
 }
 
+impl Output {
+    /// Its name on the command line and in the settings.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Grouped => "grouped",
+            Self::Live => "live",
+            Self::Failures => "failures",
+        }
+    }
+}
+
 /// What to do when a recipe fails.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum OnFailure {

@@ -239,8 +239,7 @@ impl Opened {
     /// The same project with the user's own tasks instead of its description; gives it back when the
     /// user has none.
     pub fn personal(mut self, common: &Common, ui: Ui) -> Result<Result<Self, Self>, Failure> {
-        let Some(folder) = settings::folder().filter(|folder| folder.join(FILE_NAME).is_file())
-        else {
+        let Some(folder) = settings::own_tasks() else {
             return Ok(Err(self));
         };
         let disk = RealDisk::open(&folder)

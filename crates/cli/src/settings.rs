@@ -5,6 +5,8 @@ use std::path::PathBuf;
 
 use serde::Deserialize;
 
+use handloom_core::project::description::FILE_NAME;
+
 use crate::arguments::Output;
 use crate::failure::Failure;
 
@@ -32,6 +34,9 @@ pub enum Words {
     /// Each one word.
     List(Vec<String>),
 }
+
+/// So many of the last runs are remembered unless the settings say otherwise.
+pub const RUNS: usize = 30;
 
 impl Words {
     /// As a `let` would have it.
@@ -63,6 +68,11 @@ pub fn folder() -> Option<PathBuf> {
         _ => PathBuf::from(std::env::var_os("HOME")?).join(".config"),
     };
     Some(folder.join("handloom"))
+}
+
+/// The folder of the user's own `hand.loom`, when there is one.
+pub fn own_tasks() -> Option<PathBuf> {
+    folder().filter(|folder| folder.join(FILE_NAME).is_file())
 }
 
 /// Where the settings are.

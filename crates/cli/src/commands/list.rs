@@ -17,6 +17,7 @@ use crate::commands::looking::Looking;
 use crate::context::Located;
 use crate::context::Opened;
 use crate::failure::Failure;
+use crate::settings;
 use crate::ui::Ui;
 use crate::ui::style::Role;
 use crate::ui::text;
@@ -93,6 +94,9 @@ pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCod
 
 /// The tasks of the user's own description.
 fn own_tasks(common: &Common, ui: Ui) -> Result<Vec<Row>, Failure> {
+    if settings::own_tasks().is_none() {
+        return Ok(Vec::new());
+    }
     let opened = Opened::open(Located::find(common)?, common, Ui::silent(), false)?;
     match opened.personal(common, ui)? {
         Ok(own) => Looking::at_opened(&own, ui, |looking| {

@@ -4,11 +4,13 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 
+use handloom_core::project::description::FILE_NAME;
 use handloom_core::project::frame::Frame;
 use handloom_core::project::surroundings::Origin;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
+use crate::arguments::Output;
 use crate::arguments::SettingsArguments;
 use crate::commands::looking::Looking;
 use crate::failure::Failure;
@@ -58,6 +60,18 @@ fn general(looking: &Looking<'_, '_>) -> Vec<SettingJson> {
         Some(jobs) => (jobs, "the user's settings"),
         None => (cores, "the number of cores"),
     };
+    let given = |is_set: bool| {
+        if is_set {
+            "the user's settings"
+        } else {
+            "as it is without a setting"
+        }
+    };
+    let (output, runs) = (looking.opened.settings.output, looking.opened.settings.runs);
+    let own = settings::own_tasks().map_or_else(
+        || "none".to_owned(),
+        |folder| folder.join(FILE_NAME).display().to_string(),
+    );
     let setting = |name: &str, value: String, from: &str| SettingJson {
         name: name.to_owned(),
         value: vec![value],
@@ -70,7 +84,18 @@ fn general(looking: &Looking<'_, '_>) -> Vec<SettingJson> {
             "the nearest hand.loom",
         ),
         setting("settings file", file, "XDG_CONFIG_HOME, or ~/.config"),
+        setting("own tasks", own, "beside the settings file"),
         setting("jobs", jobs.to_string(), from),
+        setting(
+            "output",
+            output.unwrap_or(Output::Grouped).name().to_owned(),
+            given(output.is_some()),
+        ),
+        setting(
+            "runs",
+            runs.unwrap_or(settings::RUNS).to_string(),
+            given(runs.is_some()),
+        ),
     ]
 }
 

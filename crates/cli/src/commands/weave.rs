@@ -42,9 +42,6 @@ use crate::ui::live::Veil;
 use crate::ui::report::Manner;
 use crate::ui::report::Report;
 
-/// So many of the last runs are remembered unless the settings say otherwise.
-pub const RUNS: usize = 30;
-
 /// What to weave, and how.
 pub struct Work<'a> {
     /// Names as typed.
@@ -84,12 +81,7 @@ pub fn run(common: &Common, arguments: &WeaveArguments, ui: Ui) -> Result<ExitCo
 
 /// Whether a name that the project does not know is a task of the user's own.
 fn personal_task(common: &Common, name: &str) -> Result<bool, Failure> {
-    let has_own = settings::folder().is_some_and(|folder| {
-        folder
-            .join(handloom_core::project::description::FILE_NAME)
-            .is_file()
-    });
-    if !has_own {
+    if settings::own_tasks().is_none() {
         return Ok(false);
     }
     let silent = Ui::silent();
@@ -268,7 +260,7 @@ fn recorder<'a>(
             .to_owned(),
         jobs: options.jobs,
     };
-    let keep = opened.settings.runs.unwrap_or(RUNS);
+    let keep = opened.settings.runs.unwrap_or(settings::RUNS);
     Recorder::new(Runs::new(&opened.located.own()), head, keep, place)
 }
 

@@ -133,21 +133,7 @@ impl Run {
             .events
             .iter()
             .filter(|event| event["event"] == "ended")
-            .map(|event| {
-                let reasons: Vec<&str> = event["reasons"]
-                    .as_array()
-                    .unwrap()
-                    .iter()
-                    .map(|r| r.as_str().unwrap())
-                    .collect();
-                let line = format!(
-                    "{} {} {}",
-                    event["step"].as_str().unwrap(),
-                    event["ending"].as_str().unwrap(),
-                    reasons.join(",")
-                );
-                line.trim_end().to_owned()
-            })
+            .map(|event| brief(event, "ending"))
             .collect();
         found.sort();
         let mut expected: Vec<&str> = expected.to_vec();
@@ -254,6 +240,19 @@ impl Run {
             self.command, self.status, self.out, self.err, self.tree
         )
     }
+}
+
+/// A step with what became or would become of it, and why: `out/a made never-made`.
+pub fn brief(step: &Value, what: &str) -> String {
+    let reasons: Vec<&str> = step["reasons"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|reason| reason.as_str().unwrap())
+        .collect();
+    let words = [&step["step"], &step[what]].map(|word| word.as_str().unwrap());
+    let line = format!("{} {}", words.join(" "), reasons.join(","));
+    line.trim_end().to_owned()
 }
 
 /// The files below a folder, without Hand Loom's own.

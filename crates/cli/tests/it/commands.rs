@@ -4,6 +4,7 @@ use serde_json::Value;
 
 use crate::bed::Bed;
 use crate::bed::Run;
+use crate::bed::brief;
 
 const CHAIN: &str = r"let flag = one
 target out/<n>.up
@@ -37,24 +38,7 @@ fn prospects(bed: &Bed, arguments: &[&str]) -> Vec<String> {
     all.extend(arguments);
     let run = bed.run(&all).status(0);
     let steps = json(&run)["steps"].as_array().unwrap().clone();
-    steps
-        .iter()
-        .map(|step| {
-            let reasons: Vec<&str> = step["reasons"]
-                .as_array()
-                .unwrap()
-                .iter()
-                .map(|r| r.as_str().unwrap())
-                .collect();
-            let line = format!(
-                "{} {} {}",
-                step["step"].as_str().unwrap(),
-                step["would"].as_str().unwrap(),
-                reasons.join(",")
-            );
-            line.trim_end().to_owned()
-        })
-        .collect()
+    steps.iter().map(|step| brief(step, "would")).collect()
 }
 
 #[test]
@@ -169,6 +153,7 @@ fn commands_that_look_run_nothing_from_the_project() {
         &["tidy"],
         &["list"],
         &["list", "--all"],
+        &["history"],
     ] {
         bed.run(arguments).status(0);
         assert!(!bed.exists("sprung"), "{arguments:?}");
@@ -291,7 +276,9 @@ fn settings_tell_where_values_come_from() {
             r#""part/b" ["line"] "the command line""#,
         ]
     );
-    bed.run(&["settings"]).status(0).says(&["'x y' z", "jobs"]);
+    bed.run(&["settings"])
+        .status(0)
+        .says(&["'x y' z", "jobs", "grouped", "runs", "30"]);
     bed.run(&["settings", "--let", "c=r"])
         .status(2)
         .says(&["`r` is no value of `c`", "it is one of: p, q"]);

@@ -154,13 +154,7 @@ impl<'d> Decl<'d> {
     pub fn sheet(&self, vars: &Vars<'d>) -> Option<String> {
         let frame = self.fixed_frame();
         let script = self.clauses.recipe?;
-        let mut sheet = String::new();
-        let interpreter = interpreter(vars, script, &frame)?;
-        line(
-            &mut sheet,
-            "with",
-            &shell::quote_all(interpreter.iter().map(String::as_str)),
-        );
+        let mut sheet = begin_sheet(&interpreter(vars, script, &frame)?);
         if let Some(word) = self.clauses.folder {
             line(
                 &mut sheet,
@@ -260,6 +254,14 @@ impl<'d> Decl<'d> {
         }
         Some(())
     }
+}
+
+/// The first line of a sheet: the interpreter.
+fn begin_sheet(interpreter: &[String]) -> String {
+    let mut sheet = String::new();
+    let words = shell::quote_all(interpreter.iter().map(String::as_str));
+    line(&mut sheet, "with", &words);
+    sheet
 }
 
 fn line(sheet: &mut String, keyword: &str, rest: &str) {
@@ -483,13 +485,8 @@ pub fn task_sheet<'d>(
     for name in labels.map(|label| &*label.text).chain(["needs"]) {
         frame.set(name, Value::word(format!("@{{{name}}}")));
     }
-    let mut sheet = String::new();
     let interpreter = interpreter(vars, script, &frame)?;
-    line(
-        &mut sheet,
-        "with",
-        &shell::quote_all(interpreter.iter().map(String::as_str)),
-    );
+    let mut sheet = begin_sheet(&interpreter);
     line(
         &mut sheet,
         "in",

@@ -108,7 +108,12 @@ impl Stop {
 
     /// A job's process group runs now.
     pub fn enter(&self, group: Pid) {
-        self.groups().running.push(group);
+        let mut groups = self.groups();
+        groups.running.push(group);
+        if groups.paused_at.is_some() {
+            // It was started while all others were being stopped.
+            let _ = rustix::process::kill_process_group(group, Signal::STOP);
+        }
     }
 
     /// A job's process group is about to be reaped: its number may be given to another then.
