@@ -250,6 +250,25 @@ fn a_job_that_ignores_the_wish_to_stop_is_killed_by_the_second() {
 }
 
 #[test]
+fn jobs_get_the_signal_that_asked_the_run_to_end() {
+    for name in ["INT", "TERM", "HUP"] {
+        let bed = Bed::new(&format!(
+            "target out\n  recipe:\n    trap 'echo {name} > got; exit 1' {name}\n    echo > started\n    while :; do sleep 0.02 || :; done\n"
+        ));
+        let mut child = bed
+            .command(&[])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        wait_for(&bed, "started");
+        signal(&child, &format!("-{name}"));
+        assert_eq!(child.wait().unwrap().code(), Some(130), "{name}");
+        assert_eq!(bed.read("got"), format!("{name}\n"));
+    }
+}
+
+#[test]
 fn a_process_left_in_the_background_neither_hangs_the_run_nor_outlives_it() {
     let bed = Bed::new(
         "target out\n  recipe:\n    sleep 1000 &\n    echo $! > background\n    echo x > @{target}\n",
