@@ -80,6 +80,8 @@ pub enum Command {
     Why(WhyArguments),
     /// Show the last runs, or one step through them.
     History(HistoryArguments),
+    /// Weave, and again at every change of a source or the description.
+    Watch(WatchArguments),
     /// Take away what was made, as far as it is unchanged.
     Clean(CleanArguments),
     /// Write a first description that fits what is there.
@@ -174,6 +176,17 @@ pub struct WeaveArguments {
     /// Make the named ones, reason or not.
     #[arg(long)]
     pub remake: bool,
+    /// How to run.
+    #[command(flatten)]
+    pub running: RunningArguments,
+}
+
+/// `handloom watch`
+#[derive(Args, Debug)]
+pub struct WatchArguments {
+    /// Files, tasks, folders or quoted patterns [default: what the description calls default].
+    #[arg(value_name = "NAME", add = names())]
+    pub names: Vec<String>,
     /// How to run.
     #[command(flatten)]
     pub running: RunningArguments,

@@ -14,6 +14,8 @@ use crate::failure::Failure;
 #[derive(Debug)]
 pub struct Lock {
     _file: File,
+    /// Whether nobody else had it since this process last had it.
+    pub was_ours: bool,
 }
 
 impl Lock {
@@ -54,14 +56,23 @@ impl Lock {
                 .map_err(|error| broken(error.into()))?;
         }
         let text = format!("process {}, `{command}`\n", std::process::id());
-        let write = || -> std::io::Result<()> {
+        let mut last = Vec::new();
+        let mut write = || -> std::io::Result<()> {
+            file.rewind()?;
+            file.read_to_end(&mut last)?;
+            if last == text.as_bytes() {
+                return Ok(());
+            }
             file.set_len(0)?;
             file.rewind()?;
             file.write_all(text.as_bytes())
         };
-        let mut write = write;
-        // A full disk must not keep a run from looking whether anything has to be done.
+        // A full disk must not keep a run from looking whether anything has to be done. The file is
+        // empty then, so that nobody takes it for their own.
         let _ = write();
-        Ok(Self { _file: file })
+        Ok(Self {
+            _file: file,
+            was_ours: last == text.as_bytes(),
+        })
     }
 }

@@ -6,7 +6,9 @@ mod context;
 mod failure;
 mod lock;
 mod settings;
+mod signals;
 mod ui;
+mod watching;
 
 use std::process::ExitCode;
 

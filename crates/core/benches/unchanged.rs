@@ -15,10 +15,17 @@ use std::time::Duration;
 use std::time::Instant;
 
 use handloom_core::ledger::RealStorage;
+use handloom_core::project::folders::Folders;
+use handloom_core::project::values::Vars;
+use handloom_core::weave::Around;
+use handloom_core::weave::Asked;
+use handloom_core::weave::Event;
 use handloom_core::weave::Exit;
 use handloom_core::weave::Job;
 use handloom_core::weave::Outcome;
 use handloom_core::weave::Place;
+use handloom_core::weave::Session;
+use handloom_core::weave::Standing;
 use handloom_core::weave::Stop;
 use handloom_core::weave::Summary;
 use handloom_core::world::RealDisk;
@@ -103,10 +110,63 @@ fn main() {
     more.sort_unstable();
     println!("one edit: {:.1?} more", more[more.len() / 2]);
     assert_eq!(weave(root).kept, steps);
+    standing(root, steps);
     let mut processes: Vec<(Duration, u64)> = (0..7).map(|_| process(root)).collect();
     processes.sort_unstable();
     let (took, memory) = processes[processes.len() / 2];
     println!("nothing changed, a whole process: {took:.1?}, {memory} MB at the peak");
+}
+
+/// A project that stays in memory: from being told of a saved file to the beginning of its step's job.
+fn standing(root: &Path, steps: usize) {
+    let disk = RealDisk::open(root).expect("a disk");
+    let clock = SystemClock::default();
+    let ledger = shared::ledger(Box::new(RealStorage::new(&root.join(".handloom"))));
+    let place = Copy(root.to_owned());
+    let text = root.to_string_lossy().into_owned();
+    let around = || Around::new(&disk, &clock, &ledger, &|_| None, None, text.clone());
+    let own = around();
+    let (description, outside) = shared::description(&disk, &own);
+    let folders = Folders::new(&disk);
+    let vars = Vars::new(&description, &outside, &own, &folders);
+    let asked = Asked::default();
+    let mut standing =
+        Standing::open(&vars, &folders, &asked, &ledger.borrow(), &own, 2).expect("it is kept");
+    let mut took = Vec::new();
+    for round in 0..9 {
+        let name = format!("src/000/f{:06}.c", 10 + round);
+        std::fs::write(root.join(&name), format!("standing {round}")).expect("an edit");
+        let start = Instant::now();
+        let mut began = None;
+        let mut observer = |event: Event| {
+            if matches!(event, Event::Began { .. }) {
+                began.get_or_insert_with(|| start.elapsed());
+            }
+        };
+        let fresh = around();
+        let stop = Stop::default();
+        let mut session = Session::new(
+            &disk,
+            &clock,
+            &place,
+            &stop,
+            &ledger,
+            &fresh,
+            shared::OPTIONS,
+            &mut observer,
+        );
+        standing.doubt(&name);
+        let summary = session.weave_standing(&mut standing, &description, &asked);
+        let summary = summary.expect("a run").expect("it stands");
+        assert_eq!((summary.made, summary.kept), (1, steps - 1));
+        drop(session);
+        took.push(began.expect("a job began"));
+    }
+    took.sort_unstable();
+    println!(
+        "one edit of a standing project: its job begins after {:.1?}",
+        took[took.len() / 2]
+    );
 }
 
 /// How long a whole process with nothing to do takes, and its largest memory, MB.

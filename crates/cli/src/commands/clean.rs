@@ -10,7 +10,7 @@ use handloom_core::weave::goals;
 use crate::arguments::CleanArguments;
 use crate::arguments::Common;
 use crate::commands::looking::Looking;
-use crate::commands::weave;
+use crate::commands::running;
 use crate::context::Located;
 use crate::context::Opened;
 use crate::failure::Failure;
@@ -26,7 +26,7 @@ pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCo
         ui.print("nothing was made yet\n")?;
         return Ok(ExitCode::SUCCESS);
     }
-    let (_lock, opened) = weave::open(common, located, arguments.no_wait, ui)?;
+    let (_lock, opened) = running::open(common, located, arguments.no_wait, ui)?;
     let steps = steps(&opened, arguments, ui)?;
     let around = opened.around();
     let cleaned = handloom_core::weave::clean(&around, &steps)

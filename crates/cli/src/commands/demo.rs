@@ -8,7 +8,7 @@ use include_dir::include_dir;
 
 use crate::arguments::Common;
 use crate::arguments::DemoArguments;
-use crate::commands::weave;
+use crate::commands::running;
 use crate::context::Located;
 use crate::failure::Failure;
 use crate::ui::Ui;
@@ -52,13 +52,13 @@ pub fn run(common: &Common, arguments: &DemoArguments, ui: Ui) -> Result<ExitCod
         project: Some(folder),
         ..common.clone()
     };
-    let work = weave::Work {
+    let work = running::Work {
         names: Vec::new(),
         call: None,
         remake: false,
         running: &arguments.running,
     };
-    let code = weave::weave(&common, Located::find(&common)?, &work, ui)?;
+    let code = running::weave(&common, Located::find(&common)?, &work, ui)?;
     if code == ExitCode::SUCCESS {
         ui.print(&next(&shown, ui))?;
     }

@@ -9,8 +9,10 @@ mod looking;
 mod new;
 mod preview;
 mod run;
+mod running;
 mod settings;
 mod tidy;
+mod watch;
 mod weave;
 mod why;
 
@@ -57,6 +59,7 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, Failure> {
         Command::Preview(preview) => preview::run(common, preview, ui),
         Command::Why(why) => why::run(common, why, ui),
         Command::History(history) => history::run(common, history, ui),
+        Command::Watch(watch) => watch::run(common, watch, ui),
         Command::Clean(clean) => clean::run(common, clean, ui),
         Command::New(new) => new::run(new, ui),
         Command::Tidy(tidy) => tidy::run(common, tidy, ui),

@@ -12,7 +12,7 @@ use handloom_core::text::nearest;
 use crate::arguments::Common;
 use crate::arguments::RunArguments;
 use crate::commands::looking::Looking;
-use crate::commands::weave;
+use crate::commands::running;
 use crate::context::Located;
 use crate::context::Opened;
 use crate::failure::Failure;
@@ -21,7 +21,7 @@ use crate::ui::Ui;
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode, Failure> {
     let located = Located::find(common)?;
-    let (_lock, opened) = weave::open(common, located, arguments.running.no_wait, ui)?;
+    let (_lock, opened) = running::open(common, located, arguments.running.no_wait, ui)?;
     if let Some(call) = bind(&opened, arguments, ui)? {
         return run_bound(&opened, call, arguments, ui);
     }
@@ -42,14 +42,13 @@ fn run_bound(
     arguments: &RunArguments,
     ui: Ui,
 ) -> Result<ExitCode, Failure> {
-    let work = weave::Work {
+    let work = running::Work {
         names: vec![name.clone()],
         call: Some((name, call)),
         remake: arguments.remake,
         running: &arguments.running,
     };
-    let (summary, stop) = weave::weave_opened(opened, &work, ui)?;
-    Ok(weave::exit_code(&summary, &stop))
+    running::weave_opened(opened, &work, ui)
 }
 
 /// The task's full name and its arguments by name; none when there is no such task.

@@ -14,8 +14,7 @@ use handloom_core::weave::Summary;
 use handloom_core::weave::rounded;
 
 /// Writes events as they happen.
-pub struct EventWriter<'a> {
-    sources: &'a Sources,
+pub struct EventWriter {
     out: Box<dyn Write>,
     /// The first error; later events are not tried.
     pub error: Option<io::Error>,
@@ -24,6 +23,9 @@ pub struct EventWriter<'a> {
 #[derive(Serialize)]
 #[serde(tag = "event", rename_all = "lowercase")]
 enum Line<'a> {
+    Changed {
+        paths: &'a [String],
+    },
     Planned {
         jobs: usize,
     },
@@ -74,23 +76,24 @@ fn names(reasons: &[Reason]) -> Vec<&'static str> {
     names
 }
 
-impl<'a> EventWriter<'a> {
+impl EventWriter {
     /// Writes to a file, or to standard output for `-`.
-    pub fn open(path: &Path, sources: &'a Sources) -> io::Result<Self> {
+    pub fn open(path: &Path) -> io::Result<Self> {
         let out: Box<dyn Write> = if path == Path::new("-") {
             Box::new(io::stdout())
         } else {
             Box::new(File::create(path)?)
         };
-        Ok(Self {
-            sources,
-            out,
-            error: None,
-        })
+        Ok(Self { out, error: None })
     }
 
-    /// Writes an event down.
-    pub fn tell(&mut self, event: &Event) {
+    /// Writes down that another run begins, and what it begins for.
+    pub fn changed(&mut self, paths: &[String]) {
+        self.put(&Line::Changed { paths });
+    }
+
+    /// Writes an event down; `sources` are those of the description.
+    pub fn tell(&mut self, event: &Event, sources: &Sources) {
         let line = match event {
             Event::Planned { jobs, .. } => Line::Planned { jobs: *jobs },
             Event::Began {
@@ -127,13 +130,17 @@ impl<'a> EventWriter<'a> {
                 place: warning
                     .primary
                     .as_ref()
-                    .map(|label| self.sources.name_and_line(label.span)),
+                    .map(|label| sources.name_and_line(label.span)),
             },
             Event::Summary(summary) => Line::Summary(summary.rounded()),
             Event::Printed { .. } => return,
         };
+        self.put(&line);
+    }
+
+    fn put(&mut self, line: &Line<'_>) {
         if self.error.is_none() {
-            self.error = self.write(&line).err();
+            self.error = self.write(line).err();
         }
     }
 

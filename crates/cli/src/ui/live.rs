@@ -231,7 +231,7 @@ fn columns_of(text: &str) -> usize {
 }
 
 /// A text cut to so many columns; the end of a path tells more than its beginning.
-fn cut(text: &str, columns: usize) -> String {
+pub fn cut(text: &str, columns: usize) -> String {
     if columns_of(text) <= columns {
         return text.to_owned();
     }
@@ -422,7 +422,7 @@ impl State {
 }
 
 /// The window's columns and rows.
-fn window() -> (usize, usize) {
+pub fn window() -> (usize, usize) {
     match rustix::termios::tcgetwinsize(io::stderr()) {
         Ok(size) if size.ws_col > 0 => (usize::from(size.ws_col), usize::from(size.ws_row)),
         _ => (80, 24),

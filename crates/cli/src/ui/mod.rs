@@ -3,8 +3,10 @@
 pub mod blame;
 pub mod diagnostics;
 pub mod events;
+pub mod keys;
 pub mod live;
 pub mod report;
+pub mod standby;
 pub mod style;
 pub mod text;
 

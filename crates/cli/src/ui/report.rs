@@ -44,6 +44,8 @@ pub struct Manner<'a> {
     pub cores: usize,
     /// What to type to run one step or task alone.
     pub alone: &'a dyn Fn(&str, bool) -> String,
+    /// Printed above the first line of the run; nothing at all is printed of a run without such a line.
+    pub heading: Option<String>,
 }
 
 /// Prints a run.
@@ -101,6 +103,9 @@ impl<'a> Report<'a> {
     fn put(&mut self, block: &str) {
         if self.closed {
             return;
+        }
+        if let Some(heading) = self.manner.heading.take() {
+            self.put(&heading);
         }
         let lines = block.matches('\n').count();
         for (since, _) in &mut self.failures {
@@ -318,7 +323,8 @@ impl<'a> Report<'a> {
         }
         self.name_held();
         let bad = summary.failed + summary.held + summary.stopped + summary.unstarted > 0;
-        if self.ui.detail == Detail::Quiet && !bad {
+        let unheard = self.manner.heading.is_some() && self.ran == 0;
+        if (self.ui.detail == Detail::Quiet || unheard) && !bad {
             return;
         }
         let theme = self.theme();

@@ -139,6 +139,11 @@ pub fn count(number: usize, singular: &str) -> String {
     }
 }
 
+/// The time of day, in the user's time zone.
+pub fn clock() -> String {
+    jiff::Zoned::now().strftime("%H:%M:%S").to_string()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -27,8 +27,21 @@ pub struct Run {
 impl Bed {
     /// A project with this description.
     pub fn new(loom: &str) -> Self {
+        Self::below(&std::env::temp_dir(), loom)
+    }
+
+    /// The same in memory where that is possible: for a great many files.
+    pub fn in_memory(loom: &str) -> Self {
+        let memory = Path::new("/dev/shm");
+        if memory.is_dir() {
+            return Self::below(memory, loom);
+        }
+        Self::new(loom)
+    }
+
+    fn below(folder: &Path, loom: &str) -> Self {
         let bed = Self {
-            folder: tempfile::tempdir().unwrap(),
+            folder: tempfile::tempdir_in(folder).unwrap(),
         };
         fs::create_dir(bed.folder.path().join("project")).unwrap();
         bed.write("hand.loom", loom);

@@ -13,9 +13,11 @@ mod jobs;
 mod language;
 mod names;
 mod safety;
+mod screen;
 mod taken_over;
 mod tasks;
 mod terminal;
+mod watching;
 
 /// Every test file must be listed above, or its tests would silently not run.
 #[test]

@@ -184,3 +184,22 @@ fn other_goals_are_judged_on_their_own() {
         .ended(&["out/all made prerequisite-changed"])
         .kept(6);
 }
+
+/// The order that is judged is then only a part of the whole one.
+#[test]
+fn what_puts_a_learned_prerequisite_first_is_seen_in_the_whole_project() {
+    let bed = Bed::new(
+        "target out/<n>\n  needs each in/<n>\n  recipe: cp @{needs} @{target}\ntarget gen\n  needs out/a\n  recipe: cp @{needs} @{target}\ntarget prog\n  needs main\n  after gen\n  learn lines\n  recipe:\n    cat main gen > @{target}\n    echo gen > @{learn}\n",
+    );
+    for name in ["a", "b", "c", "d", "e"] {
+        bed.write(&format!("in/{name}"), name);
+    }
+    bed.write("main", "1");
+    let _ = bed.run(&[]).status(0).says_not("only luck");
+    bed.weave(&[]).all_kept(7);
+    bed.write("main", "2");
+    bed.weave(&[])
+        .status(0)
+        .ended(&["prog made prerequisite-changed"])
+        .says_not("only luck");
+}

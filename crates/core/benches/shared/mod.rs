@@ -19,6 +19,17 @@ use handloom_core::weave::Summary;
 use handloom_core::world::Clock;
 use handloom_core::world::Disk;
 
+/// Options of a run from two threads.
+pub const OPTIONS: Options = Options {
+    jobs: 2,
+    threads: 2,
+    keep_going: false,
+    remake: false,
+    memory: u64::MAX,
+    live: false,
+    run: None,
+};
+
 /// One whole run from two threads, from opening the ledger to the summary.
 pub fn weave(
     disk: &dyn Disk,
@@ -28,30 +39,31 @@ pub fn weave(
     root: &str,
     observer: &mut dyn FnMut(Event),
 ) -> Summary {
-    let (ledger, damage) = Ledger::open(storage, true).expect("a ledger");
-    assert_eq!(damage, None);
-    let ledger = RefCell::new(ledger);
-    let env = |_: &str| None;
-    let around = Around::new(disk, clock, &ledger, &env, None, root.to_owned());
-    let (mut description, wrong) = Description::read(disk);
-    assert!(wrong.is_empty(), "{wrong:?}");
-    let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
+    let ledger = ledger(storage);
+    let around = Around::new(disk, clock, &ledger, &|_| None, None, root.to_owned());
+    let (description, outside) = description(disk, &around);
     let stop = Stop::default();
-    let options = Options {
-        jobs: 2,
-        threads: 2,
-        keep_going: false,
-        remake: false,
-        memory: u64::MAX,
-        live: false,
-        run: None,
-    };
     let mut session = Session::new(
-        disk, clock, place, &stop, &ledger, &around, options, observer,
+        disk, clock, place, &stop, &ledger, &around, OPTIONS, observer,
     );
     session
         .weave(&description, &outside, &Asked::default())
         .expect("a run")
+}
+
+/// What earlier runs saw, undamaged.
+pub fn ledger(storage: Box<dyn Storage>) -> RefCell<Ledger> {
+    let (ledger, damage) = Ledger::open(storage, true).expect("a ledger");
+    assert_eq!(damage, None);
+    RefCell::new(ledger)
+}
+
+/// The description, without mistakes.
+pub fn description(disk: &dyn Disk, around: &Around<'_>) -> (Description, SetOutside) {
+    let (mut description, wrong) = Description::read(disk);
+    assert!(wrong.is_empty(), "{wrong:?}");
+    let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), around);
+    (description, outside)
 }
 
 /// This process's own peak, bytes: what the system counts for a child begins with its parent's.

@@ -2,7 +2,7 @@
 //! and what of the files on disk earlier runs made.
 
 use std::cell::RefCell;
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 use std::collections::HashMap;
 
 use crate::content::Reader;
@@ -33,8 +33,8 @@ pub struct Around<'a> {
     asked: RefCell<HashMap<String, Result<String, String>>>,
     /// Environment variables that were asked for.
     env_read: RefCell<HashMap<String, Option<String>>>,
-    /// Files that an earlier run made and that may or may not be as it left them.
-    leftovers: RefCell<BTreeSet<String>>,
+    /// Files that an earlier run made, and whether they are as it left them.
+    leftovers: RefCell<BTreeMap<String, bool>>,
 }
 
 impl<'a> Around<'a> {
@@ -87,10 +87,33 @@ impl<'a> Around<'a> {
         self.output(&command, folder).ok()
     }
 
-    /// Files whose content decided whether they count as sources.
+    /// Files whose content decided whether they count as sources, and whether they are leftovers.
     #[must_use]
-    pub fn leftovers(&self) -> Vec<String> {
-        self.leftovers.borrow().iter().cloned().collect()
+    pub fn leftovers(&self) -> Vec<(String, bool)> {
+        let leftovers = self.leftovers.borrow();
+        leftovers
+            .iter()
+            .map(|(path, is)| (path.clone(), *is))
+            .collect()
+    }
+
+    /// Whether a file that an earlier run made is as it left it.
+    fn is_as_left(&self, path: &str, maker: &str, ledger: &Ledger) -> bool {
+        let Some(step) = ledger.step(maker) else {
+            return false;
+        };
+        let Some(made) = step.outputs().find(|output| output.path == path) else {
+            // It lies in a folder that was made as a whole.
+            return true;
+        };
+        // A file that was changed since is somebody's work, and a source like any other.
+        let record = |path: &str| ledger.file(path);
+        let reader = Reader {
+            disk: self.disk,
+            clock: self.clock,
+            record: &record,
+        };
+        reader.look(path, &mut Vec::new()).state.digest() == made.digest
     }
 
     /// What commands printed in this run, where the ledger says otherwise or nothing.
@@ -144,23 +167,9 @@ impl Surroundings for Around<'_> {
         let Some(maker) = ledger.maker(path) else {
             return false;
         };
-        self.leftovers.borrow_mut().insert(path.to_owned());
-        let Some(step) = ledger.step(maker) else {
-            return false;
-        };
-        let Some(made) = step.outputs().find(|output| output.path == path) else {
-            // It lies in a folder that was made as a whole.
-            return true;
-        };
-        // A file that was changed since is somebody's work, and a source like any other.
-        let known: &Ledger = &ledger;
-        let record = |path: &str| known.file(path);
-        let reader = Reader {
-            disk: self.disk,
-            clock: self.clock,
-            record: &record,
-        };
-        reader.look(path, &mut Vec::new()).state.digest() == made.digest
+        let is = self.is_as_left(path, maker, &ledger);
+        self.leftovers.borrow_mut().insert(path.to_owned(), is);
+        is
     }
 
     fn root(&self) -> String {

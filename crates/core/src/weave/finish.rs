@@ -393,7 +393,7 @@ fn report_luck(round: &mut Round<'_, '_, '_>, step: StepId, path: &str) {
 fn reaches(round: &Round<'_, '_, '_>, from: StepId, to: StepId) -> bool {
     use crate::graph::NodeId;
     let Some(start) = round
-        .order
+        .whole
         .nodes
         .iter()
         .position(|&id| id == NodeId::step(from))

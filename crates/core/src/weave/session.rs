@@ -28,6 +28,7 @@ use crate::weave::event::Ended;
 use crate::weave::event::Ending;
 use crate::weave::event::Event;
 use crate::weave::event::Summary;
+use crate::weave::ground::Ground;
 use crate::weave::phases::Goal;
 use crate::weave::phases::cone_is_unsettled;
 use crate::weave::phases::cut;
@@ -36,9 +37,11 @@ use crate::weave::phases::goals;
 use crate::weave::phases::unsettled_trees;
 use crate::weave::place::Place;
 use crate::weave::recall;
+use crate::weave::recall::Contents;
 use crate::weave::recall::Known;
 use crate::weave::round::Round;
 use crate::weave::round::RoundError;
+use crate::weave::standing::kept_in;
 use crate::weave::stop::Stop;
 use crate::world::Clock;
 use crate::world::Digest;
@@ -83,6 +86,9 @@ pub enum Stopped {
     Io(String, io::Error),
 }
 
+/// What is known of a run's files, and who is told before they are looked at.
+pub type GroundTold<'a> = (&'a mut Ground, &'a mut dyn FnMut(&mut Ground));
+
 /// What lives as long as one call.
 pub struct Session<'s> {
     /// The file system.
@@ -106,6 +112,8 @@ pub struct Session<'s> {
     pub(super) summary: Summary,
     /// Whether no other round comes behind this one.
     pub(super) last_round: bool,
+    /// Is told what each round depends on, before its files are looked at.
+    pub ground: Option<GroundTold<'s>>,
     /// Folders that are known to be there.
     pub(super) folders: hashbrown::HashSet<String>,
     /// When the call began, in the clock's ticks.
@@ -169,6 +177,7 @@ impl<'s> Session<'s> {
             done: hashbrown::HashMap::new(),
             summary: Summary::default(),
             last_round: false,
+            ground: None,
             folders: hashbrown::HashSet::new(),
             began: clock.ticks(),
             begun: 0,
@@ -189,13 +198,12 @@ impl<'s> Session<'s> {
         outside: &SetOutside,
         asked: &Asked,
     ) -> Result<Summary, Stopped> {
-        let start = self.clock.ticks();
-        self.began = start;
-        self.calls.clone_from(&asked.calls);
+        let start = self.begin(asked);
         let key = recall::key(description, self.around);
         let mut known = Known::open(&key, asked, &self.ledger.borrow(), self.around);
         if let Some(known) = &mut known
             && known.answers(asked)
+            && self.ground.is_none()
         {
             known.look(self.disk, self.options.threads, None);
             if let Some(kept) = known.all_kept().filter(|_| !self.options.remake) {
@@ -218,7 +226,14 @@ impl<'s> Session<'s> {
         Ok(self.sum_up(start))
     }
 
-    fn sum_up(&mut self, start: u64) -> Summary {
+    /// Notes when a call begins, and what its tasks are called with.
+    pub(super) fn begin(&mut self, asked: &Asked) -> u64 {
+        self.began = self.clock.ticks();
+        self.calls.clone_from(&asked.calls);
+        self.began
+    }
+
+    pub(super) fn sum_up(&mut self, start: u64) -> Summary {
         #[expect(
             clippy::cast_precision_loss,
             reason = "nanoseconds of a run as seconds for people"
@@ -254,6 +269,11 @@ impl<'s> Session<'s> {
                 (build.project(), None)
             }
         };
+        if let Some((ground, _)) = &mut self.ground {
+            let worked_out = || (folders.seen(), folders.told());
+            ground.add_description(&call.description.sources);
+            ground.add_folders(known.as_ref().map_or_else(worked_out, Known::folders));
+        }
         self.pass_on(&vars)?;
         let asked = call.asked;
         let mut trees: Vec<crate::project::PathId> = Vec::new();
@@ -292,6 +312,10 @@ impl<'s> Session<'s> {
         self.last_round = !making_trees && phases.as_ref().is_some_and(|phases| phases.len() == 1);
         let bad_before = self.bad();
         self.rounds += 1;
+        if let Some((ground, tell)) = &mut self.ground {
+            ground.add(&project, &order, &self.ledger.borrow());
+            tell(ground);
+        }
         let open = known
             .as_mut()
             .filter(|_| self.last_round)
@@ -302,12 +326,7 @@ impl<'s> Session<'s> {
             .filter(|_| part.is_some())
             .map(Known::contents);
         let orders = (part.as_ref().unwrap_or(&order), &order);
-        let result = Round::new(self, &project, &vars, orders, &goals, contents).run();
-        self.pass_on(&vars)?;
-        let judged = result.map_err(|error| match error {
-            RoundError::Description => Stopped::Description(Vec::new()),
-            RoundError::Io(what, error) => Stopped::Io(what, error),
-        })?;
+        let judged = self.round(&project, &vars, orders, &goals, contents)?;
         let failed = self.bad() > bad_before || self.stop.level() > 0;
         if making_trees {
             let before = settled.len();
@@ -330,7 +349,7 @@ impl<'s> Session<'s> {
             return Ok(settled.len() > before && !failed);
         }
         if self.last_round && self.rounds == 1 && !failed && !self.warned {
-            let kept = judged_and_known(&judged, open.as_deref());
+            let kept = kept_in(&judged, open.as_deref());
             let ran = recall::Ran {
                 key: call.key,
                 asked,
@@ -348,6 +367,28 @@ impl<'s> Session<'s> {
             return Ok(!phases.is_empty() && !failed);
         }
         Ok(!failed)
+    }
+
+    /// Carries one round out; for each position that was judged whether it is kept.
+    pub(super) fn round<'d>(
+        &mut self,
+        project: &Project<'d>,
+        vars: &Vars<'d>,
+        orders: (&graph::Order, &graph::Order),
+        goals: &[NodeId],
+        contents: Option<Contents<'_>>,
+    ) -> Result<Vec<bool>, Stopped> {
+        let result = Round::new(self, project, vars, orders, goals, contents).run();
+        self.pass_on(vars)?;
+        result.map_err(|error| match error {
+            RoundError::Description => Stopped::Description(Vec::new()),
+            RoundError::Io(what, error) => Stopped::Io(what, error),
+        })
+    }
+
+    /// Whether nothing of this call is a reason to look closer the next time.
+    pub(super) fn is_calm(&self) -> bool {
+        self.bad() == 0 && self.stop.level() == 0 && !self.warned
     }
 
     /// What was asked for, cut into phases; `None` when whole folders have to be made first to know
@@ -371,7 +412,7 @@ impl<'s> Session<'s> {
     }
 
     /// Which positions have to be judged although the last run is known; counts the others as kept.
-    fn open_positions(
+    pub(super) fn open_positions(
         &mut self,
         known: &mut Known,
         project: &Project<'_>,
@@ -379,9 +420,9 @@ impl<'s> Session<'s> {
         goals: &[NodeId],
         asked: &Asked,
     ) -> Vec<bool> {
-        if !known.answers(asked) {
-            let reached = known.reached(project, order);
-            known.look(self.disk, self.options.threads, Some(&reached));
+        if !known.was_looked_at() {
+            let reached = (!known.answers(asked)).then(|| known.reached(project, order));
+            known.look(self.disk, self.options.threads, reached.as_deref());
         }
         let asked: &[NodeId] = if self.options.remake { goals } else { &[] };
         let open = known.open_positions(project, order, asked);
@@ -395,7 +436,7 @@ impl<'s> Session<'s> {
     }
 
     /// Keeps the project for the next run when that will spare it much.
-    fn keep_for_next<'d>(
+    pub(super) fn keep_for_next<'d>(
         &mut self,
         project: &mut Project<'d>,
         ran: &recall::Ran<'_, 'd>,
@@ -522,15 +563,4 @@ impl<'s> Session<'s> {
             self.record(outputs)
         }
     }
-}
-
-/// For each position of a whole order whether its step is kept; only `open` ones were judged.
-fn judged_and_known(judged: &[bool], open: Option<&[bool]>) -> Vec<bool> {
-    let Some(open) = open else {
-        return judged.to_vec();
-    };
-    let mut judged = judged.iter();
-    open.iter()
-        .map(|open| !open || judged.next() == Some(&true))
-        .collect()
 }

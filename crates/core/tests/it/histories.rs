@@ -8,19 +8,23 @@ use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::collections::BTreeSet;
 use std::collections::HashMap;
+use std::rc::Rc;
 
 use proptest::prelude::*;
 
 use handloom_core::ledger::Ledger;
 use handloom_core::project::Description;
+use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
 use handloom_core::project::surroundings::Overrides;
+use handloom_core::project::values::Vars;
 use handloom_core::weave::Around;
 use handloom_core::weave::Asked;
 use handloom_core::weave::Ending;
 use handloom_core::weave::Event;
 use handloom_core::weave::Options;
 use handloom_core::weave::Session;
+use handloom_core::weave::Standing;
 use handloom_core::weave::Stop;
 
 use crate::made_up::GRAIN;
@@ -67,6 +71,8 @@ enum Act {
     DamageJournal(usize),
     Weave(Option<usize>, usize),
     Kill(usize, usize),
+    /// Edits, each followed by a run of a project that stays in memory.
+    Stand(Vec<Act>, usize),
 }
 
 /// What a step saw and made when it last ran.
@@ -90,7 +96,7 @@ type Expected = (BTreeMap<String, Ending>, Contents, Vec<(String, Seen)>);
 type Told = Vec<(String, Ending, Vec<&'static str>)>;
 
 struct World {
-    machine: Machine,
+    machine: Rc<Machine>,
     steps: Vec<Option<StepModel>>,
     variable: usize,
     seen: HashMap<String, Seen>,
@@ -104,6 +110,25 @@ fn output(step: usize, number: usize) -> String {
     format!("out/{step}.{number}")
 }
 
+fn note(event: Event, ended: &mut Told) {
+    if let Event::Ended(job) = event {
+        let reasons = job.reasons.iter().map(|reason| reason.kind.name());
+        ended.push((job.step, job.ending, reasons.collect()));
+    }
+}
+
+fn options(jobs: usize) -> Options {
+    Options {
+        jobs,
+        threads: 1,
+        keep_going: false,
+        remake: false,
+        memory: u64::MAX,
+        live: false,
+        run: None,
+    }
+}
+
 impl World {
     fn new(steps: Vec<StepModel>) -> Self {
         let mut files = BTreeMap::new();
@@ -115,7 +140,7 @@ impl World {
         }
         files.insert("more/0".to_owned(), b"m".to_vec());
         Self {
-            machine: Machine::with(&files),
+            machine: Rc::new(Machine::with(&files)),
             steps: steps.into_iter().map(Some).collect(),
             variable: 0,
             seen: HashMap::new(),
@@ -311,27 +336,7 @@ impl World {
         assert!(wrong.is_empty(), "{wrong:?}\n{loom}");
         let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
         let mut ended = Vec::new();
-        let mut observer = |event: Event| {
-            if let Event::Ended(job) = event {
-                ended.push((
-                    job.step,
-                    job.ending,
-                    job.reasons
-                        .iter()
-                        .map(|reason| reason.kind.name())
-                        .collect(),
-                ));
-            }
-        };
-        let options = Options {
-            jobs,
-            threads: 1,
-            keep_going: false,
-            remake: false,
-            memory: u64::MAX,
-            live: false,
-            run: None,
-        };
+        let mut observer = |event: Event| note(event, &mut ended);
         let stop = Stop::default();
         let mut session = Session::new(
             machine,
@@ -340,7 +345,7 @@ impl World {
             &stop,
             &ledger,
             &around,
-            options,
+            options(jobs),
             &mut observer,
         );
         let asked = Asked {
@@ -362,12 +367,24 @@ impl World {
         if self.steps.iter().all(Option::is_none) {
             return Ok(());
         }
-        let (expected, contents, saw) = self.expectation(goal);
+        let expected = self.expectation(goal);
         let loom = self.loom();
         let (ended, good) = Self::weave(&self.machine, &loom, goal, jobs);
+        self.check(goal, expected, &ended, good)
+    }
+
+    /// Compares what ran and what came out with the model.
+    fn check(
+        &mut self,
+        goal: Option<usize>,
+        (expected, contents, saw): Expected,
+        ended: &Told,
+        good: bool,
+    ) -> Result<(), TestCaseError> {
+        let loom = self.loom();
         prop_assert!(good, "it failed: {ended:?}\n{loom}");
         let mut ran: BTreeMap<String, Ending> = BTreeMap::new();
-        for (step, ending, reasons) in &ended {
+        for (step, ending, reasons) in ended {
             // A kill may have left a mark that the model cannot know of; then the step says so.
             let only_unfinished =
                 *reasons == ["unfinished"] || (reasons.contains(&"never-made") && self.forgot);
@@ -398,6 +415,79 @@ impl World {
         }
         if goal.is_none() {
             self.forgot = false;
+        }
+        Ok(())
+    }
+
+    /// Edits, each followed by a run of a project that stays in memory and is only told of what changed.
+    fn stand(&mut self, edits: &[Act], jobs: usize) -> Result<(), TestCaseError> {
+        if self.steps.iter().all(Option::is_none) {
+            return Ok(());
+        }
+        self.weave_and_check(None, jobs)?;
+        let machine = Rc::clone(&self.machine);
+        let machine = &*machine;
+        let (ledger, _) = Ledger::open(machine.storage(), true).expect("a ledger");
+        let ledger = RefCell::new(ledger);
+        let around = || {
+            Around::new(
+                machine,
+                machine,
+                &ledger,
+                &|_| None,
+                None,
+                "/project".to_owned(),
+            )
+        };
+        let own = around();
+        let (mut description, _) = Description::read(machine);
+        let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &own);
+        let folders = Folders::new(machine);
+        let vars = Vars::new(&description, &outside, &own, &folders);
+        let asked = Asked::default();
+        let open = || Standing::open(&vars, &folders, &asked, &ledger.borrow(), &own, 1);
+        let mut standing = open();
+        machine.take_notices();
+        for edit in edits {
+            self.act(edit)?;
+            let changed = machine.take_notices();
+            let expected = self.expectation(None);
+            let mut ended = Told::new();
+            let (fresh, stop) = (around(), Stop::default());
+            let session =
+                |ended: &mut Told, drive: &mut dyn FnMut(&mut Session<'_>) -> bool| {
+                    let mut observer = |event: Event| note(event, ended);
+                    drive(&mut Session::new(
+                        machine,
+                        machine,
+                        machine,
+                        &stop,
+                        &ledger,
+                        &fresh,
+                        options(jobs),
+                        &mut observer,
+                    ))
+                };
+            let mut stood = false;
+            let mut good = true;
+            if let Some(standing) = &mut standing {
+                changed.iter().for_each(|path| standing.doubt(path));
+                good = session(&mut ended, &mut |session| {
+                    let summary = session.weave_standing(standing, &description, &asked);
+                    let summary = summary.expect("no mistake");
+                    stood = summary.is_some();
+                    summary.is_none_or(|summary| summary.failed + summary.held == 0)
+                });
+            }
+            if !stood {
+                prop_assert!(ended.is_empty());
+                good = session(&mut ended, &mut |session| {
+                    let summary = session.weave(&description, &outside, &asked);
+                    summary.is_ok_and(|summary| summary.failed + summary.held == 0)
+                });
+                standing = open();
+            }
+            self.check(None, expected, &ended, good)?;
         }
         Ok(())
     }
@@ -525,6 +615,7 @@ impl World {
                 self.weave_and_check(goal, *jobs)?;
             }
             Act::Kill(changes, jobs) => self.kill(*changes, *jobs),
+            Act::Stand(edits, jobs) => self.stand(edits, *jobs)?,
         }
         Ok(())
     }
@@ -565,7 +656,8 @@ fn steps() -> impl Strategy<Value = Vec<StepModel>> {
         .prop_map(|(a, b, c, d, e, f)| vec![a, b, c, d, e, f])
 }
 
-fn act() -> impl Strategy<Value = Act> {
+/// Changes of files alone.
+fn edit() -> impl Strategy<Value = Act> {
     let content = b'a'..b'g';
     prop_oneof![
         4 => (0..SOURCES, content.clone()).prop_map(|(source, content)| Act::Edit(source, content)),
@@ -577,6 +669,12 @@ fn act() -> impl Strategy<Value = Act> {
         1 => (0usize..3).prop_map(Act::DropMore),
         1 => (0usize..6, content).prop_map(|(step, content)| Act::Tamper(step, content)),
         1 => (0usize..6).prop_map(Act::Delete),
+    ]
+}
+
+fn act() -> impl Strategy<Value = Act> {
+    prop_oneof![
+        15 => edit(),
         1 => (0usize..3).prop_map(Act::Variable),
         1 => (0usize..6, 0usize..3).prop_map(|(step, salt)| Act::Salt(step, salt)),
         1 => (0usize..6, 0..SOURCES).prop_map(|(step, source)| Act::ToggleNeed(step, source)),
@@ -585,13 +683,14 @@ fn act() -> impl Strategy<Value = Act> {
         1 => (0usize..200).prop_map(Act::DamageJournal),
         7 => (proptest::option::weighted(0.3, 0usize..6), 1usize..4).prop_map(|(goal, jobs)| Act::Weave(goal, jobs)),
         3 => (0usize..40, 1usize..4).prop_map(|(changes, jobs)| Act::Kill(changes, jobs)),
+        2 => (proptest::collection::vec(edit(), 1..8), 1usize..4).prop_map(|(edits, jobs)| Act::Stand(edits, jobs)),
     ]
 }
 
 proptest! {
     #![proptest_config(ProptestConfig {
         // HANDLOOM_HISTORIES asks for more than a test run's share.
-        cases: std::env::var("HANDLOOM_HISTORIES").ok().and_then(|n| n.parse().ok()).unwrap_or(1500),
+        cases: std::env::var("HANDLOOM_HISTORIES").ok().and_then(|n| n.parse().ok()).unwrap_or(1200),
         failure_persistence: None,
         ..ProptestConfig::default()
     })]

@@ -40,6 +40,8 @@ struct Inner {
     folders: BTreeSet<String>,
     /// When a name last came to a folder or went.
     folder_times: BTreeMap<String, i64>,
+    /// Paths at which something changed since that was last asked.
+    noticed: BTreeSet<String>,
     now: i64,
     next_inode: u64,
     /// So many more changes are carried out; then the machine is frozen.
@@ -68,6 +70,7 @@ impl Inner {
 
     fn put(&mut self, path: &str, bytes: &[u8]) {
         let time = self.now / GRAIN * GRAIN;
+        self.noticed.insert(path.to_owned());
         if !self.files.contains_key(path) {
             self.stamp_folder(path);
         }
@@ -96,6 +99,7 @@ impl Inner {
 
     fn take(&mut self, path: &str) -> Option<File> {
         let file = self.files.remove(path)?;
+        self.noticed.insert(path.to_owned());
         self.stamp_folder(path);
         Some(file)
     }
@@ -154,6 +158,11 @@ impl Machine {
             .iter()
             .map(|(path, file)| (path.clone(), file.bytes.clone()))
             .collect()
+    }
+
+    /// The paths at which something changed since this was last asked.
+    pub fn take_notices(&self) -> BTreeSet<String> {
+        std::mem::take(&mut self.lock().noticed)
     }
 
     /// Freezes the machine after so many changes, of files and of the ledger.

@@ -15,6 +15,7 @@ mod look;
 mod witness;
 mod write;
 
+use std::cell::OnceCell;
 use std::collections::HashSet;
 
 use serde::Deserialize;
@@ -31,6 +32,7 @@ use crate::project::PathId;
 use crate::project::Project;
 use crate::project::What;
 use crate::project::folders::Folders;
+use crate::project::folders::Seen;
 use crate::project::values::Vars;
 use crate::weave::around::Around;
 use crate::weave::recall::image::Image;
@@ -84,6 +86,8 @@ pub struct Known {
     steps: HashSet<String>,
     /// For each path whether its content is known without reading it.
     verified: Vec<bool>,
+    /// For each path where its record is; made when it is first needed.
+    looks: OnceCell<Vec<u32>>,
 }
 
 impl Known {
@@ -117,11 +121,37 @@ impl Known {
         }
         let known = Self {
             verified: Vec::new(),
+            looks: OnceCell::new(),
             image,
             files,
             steps,
         };
-        known.image.details.witness.holds(around).then_some(known)
+        known.holds(around).then_some(known)
+    }
+
+    /// Whether everything that working the project out depended on is as it was.
+    #[must_use]
+    pub fn holds(&self, around: &Around<'_>) -> bool {
+        self.image.details.witness.holds(around)
+    }
+
+    /// The folders whose names working out depended on, and the paths that were asked whether they are
+    /// folders.
+    #[must_use]
+    pub fn folders(&self) -> (Vec<Seen>, Vec<(String, bool)>) {
+        self.image.details.witness.folders()
+    }
+
+    /// Whether files were looked at already.
+    #[must_use]
+    pub fn was_looked_at(&self) -> bool {
+        !self.verified.is_empty()
+    }
+
+    /// What stands at a path is not known any more; whether it was.
+    pub fn doubt(&mut self, path: PathId) -> bool {
+        let verified = self.verified.get_mut(path.index());
+        verified.is_some_and(std::mem::take)
     }
 
     /// Whether the same was asked for.
@@ -270,7 +300,7 @@ impl Known {
         Contents {
             image: &self.image,
             verified: &self.verified,
-            looks: self.image.look_of_path(),
+            looks: self.looks.get_or_init(|| self.image.look_of_path()),
         }
     }
 }
@@ -279,7 +309,7 @@ impl Known {
 pub struct Contents<'k> {
     image: &'k Image,
     verified: &'k [bool],
-    looks: Vec<u32>,
+    looks: &'k [u32],
 }
 
 impl Contents<'_> {

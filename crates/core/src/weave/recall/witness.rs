@@ -6,9 +6,11 @@ use serde::Serialize;
 use crate::content::Record;
 use crate::ledger::Ledger;
 use crate::project::folders::Folders;
+use crate::project::folders::Seen;
 use crate::project::folders::is_folder;
 use crate::project::folders::names_digest;
 use crate::project::folders::sorted_names;
+use crate::project::surroundings::Surroundings;
 use crate::weave::around::Around;
 use crate::world::Digest;
 use crate::world::Kind;
@@ -30,8 +32,8 @@ pub struct Witness {
     outputs: Vec<(String, String)>,
     folders: Vec<Listed>,
     is_folder: Vec<(String, bool)>,
-    /// Files that an earlier run made, and that count as sources or not by their content.
-    leftovers: Vec<(String, Record)>,
+    /// Files that an earlier run made, and whether they were as it left them: others are sources.
+    leftovers: Vec<(String, Record, bool)>,
 }
 
 impl Witness {
@@ -56,9 +58,9 @@ impl Witness {
         let leftovers = around
             .leftovers()
             .into_iter()
-            .map(|path| {
+            .map(|(path, is)| {
                 let record = ledger.file(&path).filter(Record::settled)?;
-                Some((path, record))
+                Some((path, record, is))
             })
             .collect::<Option<_>>()?;
         Some(Self {
@@ -77,7 +79,20 @@ impl Witness {
         add(&mut self.outputs, &earlier.outputs, |(key, _)| key);
         add(&mut self.folders, &earlier.folders, |listed| &listed.folder);
         add(&mut self.is_folder, &earlier.is_folder, |(path, _)| path);
-        add(&mut self.leftovers, &earlier.leftovers, |(path, _)| path);
+        add(&mut self.leftovers, &earlier.leftovers, |(path, ..)| path);
+    }
+
+    /// The folders whose names decided something, and what was asked whether it is a folder.
+    pub fn folders(&self) -> (Vec<Seen>, Vec<(String, bool)>) {
+        let seen = |listed: &Listed| Seen {
+            folder: listed.folder.clone(),
+            hidden: listed.hidden,
+            names: listed.names,
+        };
+        (
+            self.folders.iter().map(seen).collect(),
+            self.is_folder.clone(),
+        )
     }
 
     /// Whether commands have to be run to see whether it holds.
@@ -91,7 +106,10 @@ impl Witness {
         let output = |(key, text): &(String, String)| {
             around.output_again(key).as_deref() == Some(text.as_str())
         };
-        let leftover = |(path, record): &(String, Record)| matches!(around.disk.stat(path), Ok(Some(stat)) if record.covers(&stat));
+        let leftover = |(path, record, is): &(String, Record, bool)| {
+            matches!(around.disk.stat(path), Ok(Some(stat)) if record.covers(&stat))
+                || around.leftover(path) == *is
+        };
         self.env.iter().all(env)
             && self.folders.iter().all(|listed| listed.holds(around))
             && self

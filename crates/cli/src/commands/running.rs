@@ -1,0 +1,335 @@
+//! One run in an open project: what every command that weaves has in common.
+
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use handloom_core::history::Head;
+use handloom_core::history::Recorder;
+use handloom_core::history::Runs;
+use handloom_core::project::script::TaskCall;
+use handloom_core::project::script::relative;
+use handloom_core::project::shell::quote;
+use handloom_core::project::shell::quote_all;
+use handloom_core::weave::Around;
+use handloom_core::weave::Asked;
+use handloom_core::weave::Event;
+use handloom_core::weave::GroundTold;
+use handloom_core::weave::LocalPlace;
+use handloom_core::weave::Options;
+use handloom_core::weave::Session;
+use handloom_core::weave::Stop;
+use handloom_core::weave::Stopped;
+use handloom_core::weave::Summary;
+
+use crate::arguments::Common;
+use crate::arguments::OnFailure;
+use crate::arguments::Output;
+use crate::arguments::RunningArguments;
+use crate::context::Located;
+use crate::context::Opened;
+use crate::context::ask;
+use crate::context::env;
+use crate::failure;
+use crate::failure::Failure;
+use crate::lock::Lock;
+use crate::settings;
+use crate::signals::Signals;
+use crate::ui::Ui;
+use crate::ui::events::EventWriter;
+use crate::ui::report::Manner;
+use crate::ui::report::Report;
+
+/// What to weave, and how.
+pub struct Work<'a> {
+    /// Names as typed.
+    pub names: Vec<String>,
+    /// Arguments of the one task that is run.
+    pub call: Option<(String, TaskCall)>,
+    /// Make the named ones, reason or not.
+    pub remake: bool,
+    /// How to run.
+    pub running: &'a RunningArguments,
+}
+
+/// Opens a project for a run, which nobody else may work in meanwhile.
+pub fn open(
+    common: &Common,
+    located: Located,
+    no_wait: bool,
+    ui: Ui,
+) -> Result<(Lock, Opened), Failure> {
+    let lock = lock(&located, no_wait, ui)?;
+    let opened = Opened::open(located, common, ui, true)?;
+    Ok((lock, opened))
+}
+
+/// Takes the project, or waits for it.
+pub fn lock(located: &Located, no_wait: bool, ui: Ui) -> Result<Lock, Failure> {
+    located.make_own()?;
+    let command = std::env::args().skip(1).collect::<Vec<_>>().join(" ");
+    Lock::take(
+        &located.own(),
+        format!("handloom {command}").trim_end(),
+        !no_wait,
+        |owner| {
+            ui.say(&format!(
+                "waiting for another run in this project to end: {owner}\n"
+            ));
+        },
+    )
+}
+
+/// The exit status of a run.
+pub fn exit_code(summary: &Summary, stop: &Stop) -> ExitCode {
+    ExitCode::from(if stop.level() > 0 {
+        failure::INTERRUPTED
+    } else if summary.failed > 0 {
+        failure::RECIPE
+    } else {
+        failure::DONE
+    })
+}
+
+/// Weaves, from opening the project to the exit status.
+pub fn weave(
+    common: &Common,
+    located: Located,
+    work: &Work<'_>,
+    ui: Ui,
+) -> Result<ExitCode, Failure> {
+    let (_lock, opened) = open(common, located, work.running.no_wait, ui)?;
+    weave_opened(&opened, work, ui)
+}
+
+/// Weaves in a project that is open; gives the exit status.
+pub fn weave_opened(opened: &Opened, work: &Work<'_>, ui: Ui) -> Result<ExitCode, Failure> {
+    let stop = Arc::new(Stop::default());
+    let (signals, mut events) = (Signals::heed(), event_writer(work)?);
+    let run = Run {
+        opened,
+        work,
+        ui,
+        stop: Arc::clone(&stop),
+        signals: &signals,
+        events: events.as_mut(),
+        heading: None,
+        ground: None,
+        also: &mut |_| {},
+    };
+    let summary =
+        run.carry_out(|session, asked| session.weave(&opened.description, &opened.outside, asked))?;
+    Ok(exit_code(&summary, &stop))
+}
+
+/// Where events are to be written.
+pub fn event_writer(work: &Work<'_>) -> Result<Option<EventWriter>, Failure> {
+    let Some(path) = &work.running.events else {
+        return Ok(None);
+    };
+    let writer = EventWriter::open(path).map_err(|error| {
+        Failure::io(format!("can't write events to `{}`", path.display()), error)
+    })?;
+    Ok(Some(writer))
+}
+
+/// One run in a project that is open.
+pub struct Run<'a> {
+    /// The project.
+    pub opened: &'a Opened,
+    /// What to weave.
+    pub work: &'a Work<'a>,
+    /// Who prints.
+    pub ui: Ui,
+    /// The wish to end.
+    pub stop: Arc<Stop>,
+    /// Who is told of signals.
+    pub signals: &'a Signals,
+    /// Where events are written.
+    pub events: Option<&'a mut EventWriter>,
+    /// What stands above the run's lines, as [`Manner::heading`].
+    pub heading: Option<String>,
+    /// Who wants to know what the run depends on.
+    pub ground: Option<GroundTold<'a>>,
+    /// Is told what happens as well.
+    pub also: &'a mut dyn FnMut(&Event),
+}
+
+impl Run<'_> {
+    /// Carries the run out, as `drive` leads the session.
+    pub fn carry_out<T>(
+        self,
+        drive: impl FnOnce(&mut Session<'_>, &Asked) -> Result<T, Stopped>,
+    ) -> Result<T, Failure> {
+        let Self {
+            opened,
+            work,
+            ui,
+            stop,
+            signals,
+            mut events,
+            heading,
+            ground,
+            also,
+        } = self;
+        let sources = &opened.description.sources;
+        let options = options(opened, work)?;
+        let alone = |name: &str, task: bool| alone(opened, work, name, task);
+        let manner = Manner {
+            output: output(opened, work),
+            to_error: work.running.events.as_deref() == Some(std::path::Path::new("-")),
+            jobs: options.jobs,
+            cores: options.jobs.min(cores()),
+            alone: &alone,
+            heading,
+        };
+        let mut report = Report::new(ui, sources, manner);
+        let _aim = signals.aim(&stop, report.veil());
+        let root = &opened.located.root;
+        let asker = |command: &[String], folder: &str| ask(root, command, folder);
+        let around = Around::new(
+            &opened.disk,
+            &opened.clock,
+            &opened.ledger,
+            &env,
+            Some(&asker),
+            opened.root_text(),
+        );
+        let place = LocalPlace::new(root.clone(), opened.located.own().join("jobs"));
+        let name_place = |span| sources.name_and_line(span);
+        let mut recorder = recorder(opened, &options, &name_place);
+        let options = Options {
+            run: Some(recorder.run()),
+            ..options
+        };
+        let mut observer = |event: Event| {
+            also(&event);
+            report.tell(&event);
+            recorder.tell(&event);
+            if let Some(events) = &mut events {
+                events.tell(&event, sources);
+            }
+        };
+        let mut session = Session::new(
+            &opened.disk,
+            &opened.clock,
+            &place,
+            &stop,
+            &opened.ledger,
+            &around,
+            options,
+            &mut observer,
+        );
+        if let Some((ground, told)) = ground {
+            // Taken apart, since what is told may live shorter here than it does for the caller.
+            session.ground = Some((ground, told));
+        }
+        let asked = asked(opened, work);
+        let result = drive(&mut session, &asked);
+        drop(session);
+        // The block must be gone before anything else is said.
+        drop(report);
+        if let Some(error) = recorder.error {
+            ui.say(&format!("note: this run is not recorded: {error}\n"));
+        }
+        if let Some(error) = events.and_then(|events| events.error.take()) {
+            return Err(Failure::io("can't write events", error));
+        }
+        result.map_err(|stopped| match stopped {
+            Stopped::Description(diagnostics) => opened.wrong(diagnostics),
+            Stopped::Io(what, error) => Failure::io(what, error),
+        })
+    }
+}
+
+/// What was asked for.
+pub fn asked(opened: &Opened, work: &Work<'_>) -> Asked {
+    Asked {
+        names: work.names.clone(),
+        folder: opened.located.folder.clone(),
+        calls: work.call.iter().cloned().collect(),
+    }
+}
+
+fn output(opened: &Opened, work: &Work<'_>) -> Output {
+    work.running
+        .output
+        .or(opened.settings.output)
+        .unwrap_or(Output::Grouped)
+}
+
+/// The record of the run that is about to begin.
+fn recorder<'a>(
+    opened: &Opened,
+    options: &Options,
+    place: &'a dyn Fn(handloom_core::text::Span) -> String,
+) -> Recorder<'a> {
+    use handloom_core::world::Clock;
+    let typed: Vec<String> = std::env::args().skip(1).collect();
+    let head = Head {
+        run: 0,
+        started: opened.clock.now(),
+        command: format!("handloom {}", quote_all(typed.iter().map(String::as_str)))
+            .trim_end()
+            .to_owned(),
+        jobs: options.jobs,
+    };
+    let keep = opened.settings.runs.unwrap_or(settings::RUNS);
+    Recorder::new(Runs::new(&opened.located.own()), head, keep, place)
+}
+
+/// What to type, in the folder that the user is in, to run one step or task alone.
+fn alone(opened: &Opened, work: &Work<'_>, name: &str, task: bool) -> String {
+    let folder = &opened.located.folder;
+    if !task {
+        return format!("handloom {}", quote(&relative(name, folder)));
+    }
+    let call = work.call.iter().find(|(called, _)| called == name);
+    let arguments = call.map_or_else(String::new, |(_, call)| {
+        let mut words: Vec<String> = call
+            .values
+            .iter()
+            .map(|(name, value)| format!("{name}={value}"))
+            .collect();
+        if !call.extra.is_empty() {
+            words.push("--".to_owned());
+            words.extend(call.extra.iter().cloned());
+        }
+        format!(" {}", quote_all(words.iter().map(String::as_str)))
+    });
+    let command = format!("handloom run {}{arguments}", quote(&relative(name, folder)));
+    command.trim_end().to_owned()
+}
+
+fn options(opened: &Opened, work: &Work<'_>) -> Result<Options, Failure> {
+    let cores = cores();
+    let jobs = work.running.jobs.or(opened.settings.jobs).unwrap_or(cores);
+    if jobs == 0 || jobs > 4096 {
+        return Err(Failure::usage(
+            format!("{jobs} jobs can't run at once"),
+            "give a number from 1 to 4096",
+        ));
+    }
+    Ok(Options {
+        jobs,
+        threads: cores,
+        keep_going: work.running.on_failure == OnFailure::Continue,
+        remake: work.remake,
+        memory: memory(),
+        live: output(opened, work) == Output::Live,
+        run: None,
+    })
+}
+
+/// Cores of this machine.
+pub fn cores() -> usize {
+    std::thread::available_parallelism().map_or(1, std::num::NonZero::get)
+}
+
+/// The machine's memory, bytes.
+fn memory() -> u64 {
+    let text = std::fs::read_to_string("/proc/meminfo").unwrap_or_default();
+    text.lines()
+        .find_map(|line| line.strip_prefix("MemTotal:"))
+        .and_then(|rest| rest.trim().trim_end_matches(" kB").parse::<u64>().ok())
+        .map_or(u64::MAX, |kilobytes| kilobytes.saturating_mul(1024))
+}

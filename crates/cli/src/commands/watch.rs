@@ -1,0 +1,414 @@
+//! `handloom watch`: weave, and again at every change.
+
+use std::cell::RefCell;
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::sync::Mutex;
+use std::sync::PoisonError;
+use std::sync::mpsc;
+use std::sync::mpsc::Receiver;
+
+use handloom_core::project::folders::Folders;
+use handloom_core::project::values::Vars;
+use handloom_core::text::Sources;
+use handloom_core::weave::Around;
+use handloom_core::weave::Asked;
+use handloom_core::weave::Ending;
+use handloom_core::weave::Event;
+use handloom_core::weave::Ground;
+use handloom_core::weave::GroundTold;
+use handloom_core::weave::Session;
+use handloom_core::weave::Standing;
+use handloom_core::weave::Stop;
+use handloom_core::weave::Stopped;
+use handloom_core::world::Disk;
+use handloom_core::world::RealDisk;
+
+use crate::arguments::Common;
+use crate::arguments::WatchArguments;
+use crate::commands::running;
+use crate::commands::running::Run;
+use crate::commands::running::Work;
+use crate::context::Located;
+use crate::context::Opened;
+use crate::context::ask;
+use crate::context::env;
+use crate::failure;
+use crate::failure::Failure;
+use crate::signals::Heard;
+use crate::signals::Signals;
+use crate::ui::Detail;
+use crate::ui::Ui;
+use crate::ui::events::EventWriter;
+use crate::ui::keys::Keys;
+use crate::ui::standby::Standby;
+use crate::ui::style::Role;
+use crate::ui::text;
+use crate::watching;
+use crate::watching::Notices;
+use crate::watching::Wish;
+use crate::watching::Woken;
+
+/// Carries the command out.
+pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCode, Failure> {
+    let located = Located::find(common)?;
+    let work = Work {
+        names: arguments.names.clone(),
+        call: None,
+        remake: false,
+        running: &arguments.running,
+    };
+    let (tell, woken) = mpsc::channel();
+    let current: Arc<Mutex<Option<Arc<Stop>>>> = Arc::default();
+    let signals = Signals::heed();
+    let told = tell.clone();
+    signals.listen(Box::new(move |heard| {
+        // Nobody listens any more at the program's end.
+        let _ = told.send(match heard {
+            Heard::End => Woken::End,
+            Heard::Resumed => Woken::Resumed,
+        });
+    }));
+    let (told, running) = (tell.clone(), Arc::clone(&current));
+    let keys = Keys::listen(move |key| pressed(key, &running, &told));
+    let mut watch = Watch {
+        common,
+        work: &work,
+        ui,
+        signals: &signals,
+        notices: Notices::new(&located.root, tell)?,
+        standby: Standby::new(ui, keys.is_some()),
+        keys,
+        woken,
+        current,
+        events: running::event_writer(&work)?,
+        told_of_looking: false,
+        opened_before: false,
+    };
+    let mut wish = Wish::default();
+    loop {
+        wish = watch.one_project(&wish)?;
+        if wish.ends() {
+            break;
+        }
+    }
+    watch.standby.clear();
+    Ok(if wish.interrupted {
+        ExitCode::from(failure::INTERRUPTED)
+    } else {
+        ExitCode::SUCCESS
+    })
+}
+
+/// A key was pressed: two of them are meant for the run that is going on.
+fn pressed(key: char, current: &Mutex<Option<Arc<Stop>>>, told: &mpsc::Sender<Woken>) {
+    if matches!(key, 's' | 'q')
+        && let Some(stop) = &*current.lock().unwrap_or_else(PoisonError::into_inner)
+    {
+        stop.raise(signal_hook::consts::SIGINT);
+    }
+    let _ = told.send(Woken::Key(key));
+}
+
+/// What lives from the first run to the last.
+struct Watch<'w> {
+    common: &'w Common,
+    work: &'w Work<'w>,
+    ui: Ui,
+    signals: &'w Signals,
+    notices: Notices,
+    standby: Standby,
+    keys: Option<Keys>,
+    woken: Receiver<Woken>,
+    /// The wish to end the run that is going on.
+    current: Arc<Mutex<Option<Arc<Stop>>>>,
+    events: Option<EventWriter>,
+    told_of_looking: bool,
+    opened_before: bool,
+}
+
+/// What a run left to know.
+struct Over<T> {
+    result: T,
+    /// Steps that ran.
+    ran: Vec<String>,
+    /// Whether the description or a folder was changed after it was read and before it was watched.
+    shifted: bool,
+}
+
+impl Watch<'_> {
+    /// Opens the project, weaves, and goes on while the description stays the same; gives what is to be done
+    /// then.
+    fn one_project(&mut self, wish: &Wish) -> Result<Wish, Failure> {
+        let mut ground = Ground::default();
+        let located = Located::find(self.common);
+        let opened = located.and_then(|located| {
+            running::open(self.common, located, self.work.running.no_wait, self.ui)
+        });
+        let (lock, opened) = match opened {
+            Ok(opened) => opened,
+            Err(failure) => return self.mend(failure, ground),
+        };
+        let result = self.weave(&opened, wish, Some(&mut ground), |session, asked| {
+            session.weave(&opened.description, &opened.outside, asked)
+        });
+        drop(lock);
+        self.opened_before = true;
+        let over = match result {
+            Ok(over) => over,
+            Err(failure) => return self.mend(failure, ground),
+        };
+        self.standby.over(&over.result, &wish.causes);
+        let mut wish = self.after(&opened, &mut ground, &over.ran);
+        if over.shifted {
+            wish.everything = true;
+            wish.causes.push("the description or a folder".to_owned());
+        }
+        while !wish.ends() {
+            if !wish.is_one() {
+                // What came so far is in what is looked at now.
+                wish = Wish::default();
+            }
+            match self.stand(&opened, &mut ground, wish)? {
+                Next::Worn => wish = Wish::default(),
+                Next::Wish(next) => return Ok(next),
+            }
+        }
+        Ok(wish)
+    }
+
+    /// Weaves at every change without opening the project anew, as long as that goes.
+    fn stand(&mut self, opened: &Opened, ground: &mut Ground, wish: Wish) -> Result<Next, Failure> {
+        let asker = |command: &[String], folder: &str| ask(&opened.located.root, command, folder);
+        let around = Around::new(
+            &opened.disk,
+            &opened.clock,
+            &opened.ledger,
+            &env,
+            Some(&asker),
+            opened.root_text(),
+        );
+        let folders = Folders::new(&opened.disk);
+        let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
+        let asked = running::asked(opened, self.work);
+        let mut standing = if wish.is_one() {
+            None
+        } else {
+            let ledger = opened.ledger.borrow();
+            Standing::open(&vars, &folders, &asked, &ledger, &around, running::cores())
+        };
+        let mut wish = wish;
+        loop {
+            wish = self.wait(wish, ground, &opened.disk, false);
+            if wish.ends() {
+                return Ok(Next::Wish(wish));
+            }
+            let Some(standing) = standing.as_mut().filter(|_| !wish.everything) else {
+                self.forget_folders(&wish, ground);
+                return Ok(Next::Wish(wish));
+            };
+            let located = Located {
+                root: opened.located.root.clone(),
+                folder: opened.located.folder.clone(),
+            };
+            let lock = running::lock(&located, self.work.running.no_wait, self.ui)?;
+            if !lock.was_ours {
+                return Ok(Next::Wish(wish));
+            }
+            for path in &wish.doubted {
+                standing.doubt(path);
+            }
+            let result = self.weave(opened, &wish, None, |session, asked| {
+                session.weave_standing(standing, &opened.description, asked)
+            });
+            drop(lock);
+            let over = match result {
+                Ok(over) => over,
+                Err(failure) => return self.mend(failure, std::mem::take(ground)).map(Next::Wish),
+            };
+            let Some(summary) = over.result else {
+                wish.told = true;
+                return Ok(Next::Wish(wish));
+            };
+            self.standby.over(&summary, &wish.causes);
+            wish = self.after(opened, ground, &over.ran);
+            if standing.is_worn() && !wish.is_one() {
+                return Ok(Next::Worn);
+            }
+        }
+    }
+
+    /// One run.
+    fn weave<T>(
+        &mut self,
+        opened: &Opened,
+        wish: &Wish,
+        ground: Option<&mut Ground>,
+        drive: impl FnOnce(&mut Session<'_>, &Asked) -> Result<T, Stopped>,
+    ) -> Result<Over<T>, Failure> {
+        self.standby.clear();
+        if let Some(events) = &mut self.events
+            && !wish.causes.is_empty()
+            && !wish.told
+        {
+            events.changed(&wish.causes);
+        }
+        let stop = Arc::new(Stop::default());
+        self.aim(Some(&stop));
+        let heading = heading(wish, self.ui);
+        let keys = &self.keys;
+        // The job that has the terminal, and all that ran.
+        let lent: RefCell<Option<String>> = RefCell::default();
+        let ran: RefCell<Vec<String>> = RefCell::default();
+        let mut also = |event: &Event| match event {
+            Event::Began {
+                terminal: true,
+                step,
+                ..
+            } => {
+                keys.iter().for_each(Keys::lend);
+                lent.replace(Some(step.clone()));
+            }
+            Event::Ended(ended) => {
+                if lent.borrow().as_ref() == Some(&ended.step) {
+                    keys.iter().for_each(Keys::take_back);
+                    lent.take();
+                }
+                if matches!(ended.ending, Ending::Made | Ending::Same) {
+                    ran.borrow_mut().push(ended.step.clone());
+                }
+            }
+            _ => {}
+        };
+        let notices = &mut self.notices;
+        let mut shifted = false;
+        let mut cover = |ground: &mut Ground| {
+            notices.cover(ground);
+            shifted |= ground.begin(&opened.disk, &opened.description.sources);
+        };
+        let run = Run {
+            opened,
+            work: self.work,
+            ui: self.ui,
+            stop,
+            signals: self.signals,
+            events: self.events.as_mut(),
+            heading,
+            ground: ground.map(|ground| -> GroundTold<'_> { (ground, &mut cover) }),
+            also: &mut also,
+        };
+        let result = run.carry_out(drive);
+        self.aim(None);
+        Ok(Over {
+            result: result?,
+            ran: ran.into_inner(),
+            shifted,
+        })
+    }
+
+    fn aim(&self, stop: Option<&Arc<Stop>>) {
+        *self.current.lock().unwrap_or_else(PoisonError::into_inner) = stop.cloned();
+    }
+
+    /// Watches what steps learned when they ran; gives what changed during the run.
+    fn after(&mut self, opened: &Opened, ground: &mut Ground, ran: &[String]) -> Wish {
+        let mut wish = Wish::default();
+        watching::drain(&self.woken, &mut wish, ground);
+        self.forget_folders(&wish, ground);
+        let ledger = opened.ledger.borrow();
+        let new = ground.learned_since(ran.iter().map(String::as_str), &ledger);
+        self.notices.cover(ground);
+        for path in new {
+            // It was not watched when the step read it.
+            let same = match (ledger.file(&path), opened.disk.stat(&path)) {
+                (Some(record), Ok(Some(stat))) => record.same_stat(&stat),
+                (None, Ok(None)) => true,
+                _ => false,
+            };
+            if !same {
+                wish.causes.push(path);
+            }
+        }
+        self.say_of_looking();
+        wish
+    }
+
+    /// Says once that there are no notices.
+    fn say_of_looking(&mut self) {
+        if let Some(why) = &self.notices.instead
+            && !std::mem::replace(&mut self.told_of_looking, true)
+        {
+            self.ui.say(&format!(
+                "note: files are looked at every two seconds, since {why}; \
+                 a higher `fs.inotify.max_user_watches` makes it quicker\n"
+            ));
+        }
+    }
+
+    /// Shows what is wrong with the project, and waits until it may have been mended.
+    fn mend(&mut self, failure: Failure, mut ground: Ground) -> Result<Wish, Failure> {
+        let none = Sources::default();
+        let sources: &Sources = match &failure {
+            Failure::Description(sources, _) => sources,
+            // The description is gone for a moment, while it is written anew.
+            Failure::Usage(..) if self.opened_before => &none,
+            _ => return Err(failure),
+        };
+        self.standby.clear();
+        self.ui.failure(&failure);
+        ground.add_description(sources);
+        self.notices.cover(&ground);
+        self.standby.broken();
+        let root = self.notices.root().to_owned();
+        let disk = RealDisk::open(&root)
+            .map_err(|error| Failure::io(format!("can't open `{}`", root.display()), error))?;
+        let wish = if ground.begin(&disk, sources) {
+            Wish {
+                now: true,
+                ..Wish::default()
+            }
+        } else {
+            self.wait(Wish::default(), &ground, &disk, true)
+        };
+        self.forget_folders(&wish, &ground);
+        Ok(wish)
+    }
+
+    fn wait(&self, wish: Wish, ground: &Ground, disk: &dyn Disk, broken: bool) -> Wish {
+        self.standby.show(ground.sources());
+        let refresh = || self.standby.show(ground.sources());
+        watching::wait(&self.woken, wish, ground, disk, broken, &refresh)
+    }
+
+    /// Folders that came or went are watched anew.
+    fn forget_folders(&mut self, wish: &Wish, ground: &Ground) {
+        for path in &wish.doubted {
+            if ground.is_folder(path) {
+                self.notices.forget(path);
+            }
+        }
+    }
+}
+
+/// How it goes on after standing.
+enum Next {
+    /// The project is to be looked at as a whole, without a run.
+    Worn,
+    /// Something is to be done.
+    Wish(Wish),
+}
+
+/// What stands above a run's lines: when and why.
+fn heading(wish: &Wish, ui: Ui) -> Option<String> {
+    if ui.detail == Detail::Quiet {
+        return None;
+    }
+    let why = match wish.causes.split_first() {
+        None if wish.now => "asked for".to_owned(),
+        None => return None,
+        Some((path, [])) => format!("{} changed", text::safe(path)),
+        Some((path, more)) => format!("{} and {} more changed", text::safe(path), more.len()),
+    };
+    let line = format!("{}  {why}", text::clock());
+    Some(format!("\n{}\n", ui.out.paint(Role::Title, &line)))
+}

@@ -1,0 +1,130 @@
+//! Signals, heard by one thread of the process.
+//!
+//! Interruptions raise the run's wish to stop: the first asks the jobs to end, the second kills them, the
+//! third leaves at once. The keyboard's wish to pause stops all jobs, then this program; when it goes on, so
+//! do they.
+
+use std::sync::Arc;
+use std::sync::Mutex;
+use std::sync::MutexGuard;
+use std::sync::PoisonError;
+
+use signal_hook::consts::SIGHUP;
+use signal_hook::consts::SIGINT;
+use signal_hook::consts::SIGTERM;
+use signal_hook::consts::SIGTSTP;
+
+use handloom_core::weave::Stop;
+
+use crate::failure;
+use crate::ui::keys;
+use crate::ui::live::Veil;
+
+/// Is told of signals that ask for an end, and of the end of a pause.
+pub type Listener = Box<dyn Fn(Heard) + Send>;
+
+/// A signal, to a [`Listener`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Heard {
+    /// To end.
+    End,
+    /// The program was paused and goes on.
+    Resumed,
+}
+
+#[derive(Default)]
+struct Target {
+    /// The run that is going on.
+    run: Option<(Arc<Stop>, Option<Veil>)>,
+    listener: Option<Listener>,
+}
+
+/// Who is told of signals.
+pub struct Signals(Arc<Mutex<Target>>);
+
+/// The signals are meant for a run until this is dropped.
+pub struct Aim<'s>(&'s Signals);
+
+impl Drop for Aim<'_> {
+    fn drop(&mut self) {
+        lock(&self.0.0).run = None;
+    }
+}
+
+fn lock(target: &Mutex<Target>) -> MutexGuard<'_, Target> {
+    target.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Signals {
+    /// Hears signals from now on.
+    pub fn heed() -> Self {
+        let target = Arc::new(Mutex::new(Target::default()));
+        let heard = Arc::clone(&target);
+        if let Ok(mut signals) =
+            signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP, SIGTSTP])
+        {
+            std::thread::spawn(move || {
+                for signal in signals.forever() {
+                    hear(signal, &heard);
+                }
+            });
+        }
+        Self(target)
+    }
+
+    /// Who is told of signals besides the run.
+    pub fn listen(&self, listener: Listener) {
+        lock(&self.0).listener = Some(listener);
+    }
+
+    /// Aims the signals at a run.
+    pub fn aim(&self, stop: &Arc<Stop>, veil: Option<Veil>) -> Aim<'_> {
+        lock(&self.0).run = Some((Arc::clone(stop), veil));
+        Aim(self)
+    }
+}
+
+fn hear(signal: i32, target: &Mutex<Target>) {
+    if signal == SIGTSTP {
+        return pause(target);
+    }
+    let target = lock(target);
+    if let Some(listener) = &target.listener {
+        listener(Heard::End);
+    }
+    let Some((stop, _)) = &target.run else { return };
+    let level = match signal {
+        SIGINT => stop.interrupt(),
+        other => stop.raise(other),
+    };
+    if level > Stop::KILL {
+        keys::give_back();
+        std::process::exit(i32::from(failure::INTERRUPTED));
+    }
+}
+
+fn pause(target: &Mutex<Target>) {
+    // Not held during the pause: the run may end in it.
+    let run = lock(target).run.clone();
+    if let Some((stop, veil)) = &run {
+        if let Some(veil) = veil {
+            veil.drop_down();
+        }
+        stop.pause();
+    }
+    let had_keys = keys::give_back();
+    // Stopped as the shell expects it; this returns when the program goes on.
+    let _ = signal_hook::low_level::emulate_default_handler(SIGTSTP);
+    if had_keys {
+        keys::take();
+    }
+    if let Some((stop, veil)) = &run {
+        stop.resume();
+        if let Some(veil) = veil {
+            veil.lift();
+        }
+    }
+    if let Some(listener) = &lock(target).listener {
+        listener(Heard::Resumed);
+    }
+}

@@ -1,0 +1,189 @@
+//! Being told of changed files, keys and signals, and making one wish of them.
+
+mod notices;
+
+use std::path::Path;
+use std::sync::mpsc::Receiver;
+use std::sync::mpsc::RecvTimeoutError;
+use std::time::Duration;
+use std::time::Instant;
+
+use handloom_core::weave::Ground;
+use handloom_core::weave::Touch;
+use handloom_core::world::Disk;
+
+pub use notices::Notices;
+
+/// Something that may be a cause to do something.
+#[derive(Debug)]
+pub enum Woken {
+    /// Paths, seen from the root, at which something changed.
+    Changed(Vec<String>),
+    /// More changed than the system could tell of.
+    Overflow,
+    /// A key.
+    Key(char),
+    /// A signal asks for an end.
+    End,
+    /// The program was paused and goes on.
+    Resumed,
+}
+
+/// Changes that come within this time belong together: an editor writes, renames and removes.
+const QUIET: Duration = Duration::from_millis(6);
+
+/// The same after many changes, as when another branch is checked out; and how long at most.
+const QUIET_AFTER_MANY: Duration = Duration::from_millis(100);
+const LONGEST: Duration = Duration::from_secs(2);
+const MANY: usize = 24;
+
+/// What to do.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub struct Wish {
+    /// The files that are the cause of a run.
+    pub causes: Vec<String>,
+    /// Files that may hold something else than is known; some are no cause.
+    pub doubted: Vec<String>,
+    /// Names that came or went, for now perhaps, where that may matter.
+    pub names: Vec<String>,
+    /// Everything has to be looked at.
+    pub everything: bool,
+    /// A run is wanted, whatever changed.
+    pub now: bool,
+    /// To end: by a key, or by a signal.
+    pub quit: bool,
+    pub interrupted: bool,
+    /// Whether the events say already what it is for.
+    pub told: bool,
+}
+
+impl Wish {
+    /// Whether anything is to be done.
+    pub fn is_one(&self) -> bool {
+        self.now || self.ends() || !self.causes.is_empty()
+    }
+
+    /// Whether this is the end.
+    pub fn ends(&self) -> bool {
+        self.quit || self.interrupted
+    }
+
+    /// Looks which names came or went for good.
+    fn settle(&mut self, ground: &Ground, disk: &dyn Disk) {
+        for path in std::mem::take(&mut self.names) {
+            if ground.names_differ(disk, &path) {
+                self.everything = true;
+                self.causes.push(path);
+            }
+        }
+    }
+
+    /// Takes one thing in; whether it changed files.
+    fn take(&mut self, woken: Woken, ground: &Ground, broken: bool) -> usize {
+        match woken {
+            Woken::Changed(paths) => {
+                let count = paths.len();
+                for path in paths {
+                    self.touched(path, ground, broken);
+                }
+                return count;
+            }
+            Woken::Overflow => {
+                self.everything = true;
+                self.now = true;
+            }
+            Woken::Key('w') => self.now = true,
+            Woken::Key('q') => self.quit = true,
+            Woken::End => self.interrupted = true,
+            Woken::Key(_) | Woken::Resumed => {}
+        }
+        0
+    }
+
+    fn touched(&mut self, path: String, ground: &Ground, broken: bool) {
+        let mut touch = ground.touch(&path);
+        if touch == Touch::Names {
+            if ground.is_folder(&path) {
+                self.everything = true;
+                self.doubted.push(path.clone());
+            }
+            // An editor's file beside the real one is gone in a moment.
+            if !self.names.contains(&path) {
+                self.names.push(path);
+            }
+            return;
+        }
+        if broken && touch == Touch::Nothing && !path.starts_with(".handloom") {
+            // Anything may be what the description waits for.
+            touch = Touch::Everything;
+        }
+        self.everything |= matches!(touch, Touch::Everything | Touch::MadeFolder);
+        if touch.is_cause() && !self.causes.contains(&path) {
+            self.causes.push(path.clone());
+        }
+        if touch != Touch::Nothing {
+            self.doubted.push(path);
+        }
+    }
+}
+
+/// Takes in what came so far, without waiting.
+pub fn drain(woken: &Receiver<Woken>, wish: &mut Wish, ground: &Ground) {
+    while let Ok(one) = woken.try_recv() {
+        wish.take(one, ground, false);
+    }
+}
+
+/// Waits until there is something to do, and until the changes that belong together have come. `refresh` is
+/// called when the screen may have changed meanwhile.
+pub fn wait(
+    woken: &Receiver<Woken>,
+    mut wish: Wish,
+    ground: &Ground,
+    disk: &dyn Disk,
+    broken: bool,
+    refresh: &dyn Fn(),
+) -> Wish {
+    while !wish.is_one() {
+        if wish.names.is_empty() {
+            match woken.recv() {
+                Ok(Woken::Resumed) => refresh(),
+                Ok(one) => {
+                    let count = wish.take(one, ground, broken);
+                    gather(woken, &mut wish, count, ground, broken);
+                }
+                Err(_) => wish.quit = true,
+            }
+        }
+        wish.settle(ground, disk);
+    }
+    wish
+}
+
+/// Takes in what follows at once.
+fn gather(
+    woken: &Receiver<Woken>,
+    wish: &mut Wish,
+    mut count: usize,
+    ground: &Ground,
+    broken: bool,
+) {
+    let first = Instant::now();
+    while !wish.ends() && first.elapsed() < LONGEST {
+        let quiet = if count > MANY {
+            QUIET_AFTER_MANY
+        } else {
+            QUIET
+        };
+        match woken.recv_timeout(quiet) {
+            Ok(one) => count += wish.take(one, ground, broken),
+            Err(RecvTimeoutError::Timeout | RecvTimeoutError::Disconnected) => break,
+        }
+    }
+}
+
+/// A path as seen from the root; none when it is not text.
+fn from_root(root: &Path, path: &Path) -> Option<String> {
+    let seen = path.strip_prefix(root).unwrap_or(path);
+    seen.to_str().map(str::to_owned)
+}

@@ -1,0 +1,517 @@
+//! `handloom watch`: what runs at which change, and nothing else.
+
+use std::fs;
+use std::path::PathBuf;
+use std::process::Child;
+use std::process::Stdio;
+use std::time::Duration;
+use std::time::Instant;
+
+use rustix::process::Pid;
+use rustix::process::Signal;
+use serde_json::Value;
+
+use crate::bed::Bed;
+use crate::bed::brief;
+use crate::screen::Terminal;
+use crate::screen::wait_for;
+
+/// The program, watching a project, with its events.
+struct Watch<'b> {
+    bed: &'b Bed,
+    child: Child,
+    events: PathBuf,
+    /// How many events were looked at.
+    seen: usize,
+}
+
+impl<'b> Watch<'b> {
+    /// Starts watching; returns after the first run.
+    fn start(bed: &'b Bed, arguments: &[&str]) -> Self {
+        let events = bed.root().with_file_name("watch-events");
+        let mut all = vec!["watch", "--events", events.to_str().unwrap()];
+        all.extend(arguments);
+        let child = bed
+            .command(&all)
+            .stdout(Stdio::null())
+            .stderr(fs::File::create(bed.root().with_file_name("watch-said")).unwrap())
+            .spawn()
+            .unwrap();
+        Self {
+            bed,
+            child,
+            events,
+            seen: 0,
+        }
+    }
+
+    fn said(&self) -> String {
+        fs::read_to_string(self.bed.root().with_file_name("watch-said")).unwrap()
+    }
+
+    fn all(&self) -> Vec<Value> {
+        let text = fs::read_to_string(&self.events).unwrap_or_default();
+        let whole = text.rfind('\n').map_or("", |end| &text[..end]);
+        let lines = whole.lines();
+        lines
+            .map(|line| serde_json::from_str(line).unwrap())
+            .collect()
+    }
+
+    /// Waits for the end of the next run; the steps that ended, with why they ran.
+    #[track_caller]
+    fn next(&mut self) -> Vec<String> {
+        let start = Instant::now();
+        loop {
+            let all = self.all();
+            let end = all[self.seen..]
+                .iter()
+                .position(|event| event["event"] == "summary");
+            if let Some(end) = end {
+                let run = &all[self.seen..=self.seen + end];
+                self.seen += end + 1;
+                let ended = run.iter().filter(|event| event["event"] == "ended");
+                let mut ended: Vec<String> = ended.map(|event| brief(event, "ending")).collect();
+                ended.sort();
+                return ended;
+            }
+            assert!(
+                start.elapsed() < Duration::from_secs(30),
+                "no run came\n{all:#?}\n{}",
+                self.said()
+            );
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    }
+
+    /// Waits for runs until one in which something ended.
+    #[track_caller]
+    fn next_that_does(&mut self) -> Vec<String> {
+        loop {
+            let ended = self.next();
+            if !ended.is_empty() {
+                return ended;
+            }
+        }
+    }
+
+    /// Waits until it waits: nothing that was written before comes later.
+    fn calm(&self) {
+        wait_for("it watches", || self.said().contains("watching · "));
+        std::thread::sleep(Duration::from_millis(150));
+    }
+
+    /// The events since the last run that was looked at.
+    fn more(&self) -> Vec<Value> {
+        self.all().split_off(self.seen)
+    }
+
+    /// Saves a file at once, as careful editors do.
+    fn save(&self, name: &str, text: &str) {
+        let beside = self.bed.root().with_file_name("beside");
+        fs::write(&beside, text).unwrap();
+        fs::rename(beside, self.bed.path(name)).unwrap();
+    }
+
+    fn end(mut self, signal: Signal) -> Option<i32> {
+        rustix::process::kill_process(Pid::from_child(&self.child), signal).unwrap();
+        self.child.wait().unwrap().code()
+    }
+}
+
+impl Drop for Watch<'_> {
+    fn drop(&mut self) {
+        // It may have ended as the test wished.
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+const COPIES: &str = "
+target out/<name>
+  needs each in/<name>
+  recipe: cat @{needs} > @{target}
+target all
+  needs out/*
+  recipe: cat @{needs} > @{target}
+";
+
+fn copies(names: &[&str]) -> Bed {
+    let bed = Bed::new(COPIES);
+    for name in names {
+        bed.write(&format!("in/{name}"), name);
+    }
+    bed
+}
+
+#[test]
+fn an_edit_runs_what_reads_it_and_nothing_else() {
+    let bed = copies(&["a", "b", "c"]);
+    let mut watch = Watch::start(&bed, &[]);
+    assert_eq!(watch.next().len(), 4);
+    watch.calm();
+    for round in 0..4 {
+        // The first goes through a project that is opened anew, later ones through one that stays.
+        watch.save("in/b", &format!("round {round}"));
+        assert_eq!(
+            watch.next(),
+            [
+                "all made prerequisite-changed",
+                "out/b made prerequisite-changed"
+            ]
+        );
+        assert_eq!(bed.read("all"), format!("around {round}c"));
+    }
+    // As many editors save: beside, then renamed.
+    fs::write(bed.path("in/.c.new"), "C").unwrap();
+    fs::rename(bed.path("in/.c.new"), bed.path("in/c")).unwrap();
+    assert_eq!(
+        watch.next(),
+        [
+            "all made prerequisite-changed",
+            "out/c made prerequisite-changed"
+        ]
+    );
+    // Saved without a change.
+    watch.save("in/c", "C");
+    assert_eq!(watch.next(), [] as [&str; 0]);
+    watch.calm();
+    assert_eq!(watch.more(), [] as [Value; 0]);
+    assert_eq!(watch.end(Signal::INT), Some(130));
+    bed.weave(&[]).all_kept(4);
+}
+
+#[test]
+fn sources_that_come_and_go_and_the_description_count() {
+    let bed = copies(&["a", "b"]);
+    let mut watch = Watch::start(&bed, &[]);
+    watch.next();
+    watch.calm();
+    watch.save("in/d", "d");
+    assert_eq!(
+        watch.next_that_does(),
+        ["all made prerequisite-added", "out/d made never-made"]
+    );
+    bed.remove("in/a");
+    assert_eq!(watch.next_that_does(), ["all made prerequisite-dropped"]);
+    watch.save(
+        "hand.loom",
+        &COPIES.replace(
+            "cat @{needs} > @{target}\ntarget",
+            "cat @{needs} @{needs} > @{target}\ntarget",
+        ),
+    );
+    assert_eq!(
+        watch.next_that_does(),
+        [
+            "all made prerequisite-changed",
+            "out/b made recipe-changed",
+            "out/d made recipe-changed"
+        ]
+    );
+    // A folder full at once, as from version control.
+    fs::create_dir(bed.root().with_file_name("away")).unwrap();
+    fs::rename(bed.path("in"), bed.root().with_file_name("away/in")).unwrap();
+    fs::write(bed.root().with_file_name("away/in/d"), "new").unwrap();
+    fs::rename(bed.root().with_file_name("away/in"), bed.path("in")).unwrap();
+    assert_eq!(
+        watch.next_that_does(),
+        [
+            "all made prerequisite-changed",
+            "out/d made prerequisite-changed"
+        ]
+    );
+    // What was moved away and back is still watched.
+    watch.calm();
+    watch.save("in/b", "again");
+    assert_eq!(
+        watch.next_that_does(),
+        [
+            "all made prerequisite-changed",
+            "out/b made prerequisite-changed"
+        ]
+    );
+}
+
+#[test]
+fn a_change_during_a_run_is_not_missed() {
+    let bed = Bed::new(
+        "target out\n  needs a\n  recipe:\n    while [ ! -e go ]; do sleep 0.01; done\n    cp @{needs} @{target}\ntarget b\n  needs c\n  recipe: cp @{needs} @{target}\ntarget last\n  needs out b\n  recipe: cat @{needs} > @{target}\n",
+    );
+    bed.write("a", "1");
+    bed.write("c", "1");
+    let mut watch = Watch::start(&bed, &["-j2"]);
+    wait_for("one step is made", || {
+        watch.all().iter().any(|event| event["event"] == "ended")
+    });
+    watch.save("c", "2");
+    bed.write("go", "");
+    assert_eq!(
+        watch.next(),
+        [
+            "b made never-made",
+            "last made never-made",
+            "out made never-made"
+        ]
+    );
+    assert_eq!(
+        watch.next(),
+        [
+            "b made prerequisite-changed",
+            "last made prerequisite-changed"
+        ]
+    );
+    assert_eq!(bed.read("last"), "12");
+    // The same when the project stays in memory.
+    watch.calm();
+    bed.remove("go");
+    watch.save("a", "3");
+    wait_for("the step runs", || {
+        watch.more().iter().any(|event| event["event"] == "began")
+    });
+    watch.save("c", "4");
+    bed.write("go", "");
+    assert_eq!(
+        watch.next(),
+        [
+            "last made prerequisite-changed",
+            "out made prerequisite-changed"
+        ]
+    );
+    assert_eq!(
+        watch.next(),
+        [
+            "b made prerequisite-changed",
+            "last made prerequisite-changed"
+        ]
+    );
+    assert_eq!(bed.read("last"), "34");
+    assert_eq!(watch.end(Signal::TERM), Some(130));
+    bed.weave(&[]).all_kept(3);
+}
+
+#[test]
+fn what_a_step_learned_is_watched() {
+    let bed = Bed::new(
+        "target out\n  needs main\n  learn lines\n  recipe:\n    cat main $(cat main) > @{target}\n    cat main > @{learn}\n",
+    );
+    bed.write("main", "deep/one\n");
+    bed.write("deep/one", "1\n");
+    bed.write("deep/er/two", "2\n");
+    let mut watch = Watch::start(&bed, &[]);
+    assert_eq!(watch.next(), ["out made never-made"]);
+    watch.calm();
+    watch.save("deep/one", "one\n");
+    assert_eq!(watch.next(), ["out made learned-changed"]);
+    watch.save("main", "deep/er/two\n");
+    assert_eq!(watch.next(), ["out made prerequisite-changed"]);
+    // Learned only just now.
+    watch.save("deep/er/two", "two\n");
+    assert_eq!(watch.next(), ["out made learned-changed"]);
+    assert_eq!(bed.read("out"), "deep/er/two\ntwo\n");
+}
+
+#[test]
+fn mistakes_and_failures_are_waited_out() {
+    let bed = Bed::new(
+        "target out\n  needs a missing\n  recipe: cat @{needs} > @{target}; test ! -e bad\n",
+    );
+    bed.write("a", "1");
+    let mut watch = Watch::start(&bed, &[]);
+    wait_for("the mistake is told", || watch.said().contains("`missing`"));
+    watch.calm();
+    watch.save("missing", "2");
+    assert_eq!(watch.next_that_does(), ["out made never-made"]);
+    watch.save("hand.loom", "targett out\n");
+    wait_for("the mistake is told", || watch.said().contains("targett"));
+    watch.save(
+        "hand.loom",
+        "target out\n  needs a\n  recipe: cat @{needs} > @{target}; test ! -e bad\n",
+    );
+    assert_eq!(watch.next_that_does(), ["out made prerequisite-dropped"]);
+    bed.write("bad", "");
+    watch.save("a", "2");
+    assert_eq!(watch.next_that_does(), ["out failed prerequisite-changed"]);
+    watch.calm();
+    // It is not tried again until something changes.
+    assert_eq!(watch.more(), [] as [Value; 0]);
+    bed.remove("bad");
+    watch.save("a", "3");
+    assert_eq!(bed.read("a"), "3");
+    let ended = watch.next_that_does();
+    assert!(ended[0].starts_with("out made "), "{ended:?}");
+    assert!(ended[0].contains("prerequisite-changed"), "{ended:?}");
+}
+
+#[test]
+fn outputs_are_no_cause_but_are_seen() {
+    let bed = copies(&["a", "b"]);
+    let mut watch = Watch::start(&bed, &[]);
+    watch.next();
+    watch.calm();
+    watch.save("in/a", "1");
+    watch.next();
+    watch.calm();
+    bed.remove("out/a");
+    watch.save("out/b", "edited");
+    watch.calm();
+    assert_eq!(watch.more(), [] as [Value; 0]);
+    watch.save("in/b", "2");
+    assert_eq!(
+        watch.next(),
+        [
+            "all made prerequisite-changed",
+            "out/a same output-missing",
+            "out/b made output-edited,prerequisite-changed"
+        ]
+    );
+    assert_eq!(bed.read("all"), "12");
+}
+
+#[test]
+fn another_run_in_between_is_taken_note_of() {
+    let bed = copies(&["a", "b"]);
+    let mut watch = Watch::start(&bed, &[]);
+    watch.next();
+    watch.calm();
+    watch.save("in/a", "1");
+    watch.next();
+    watch.calm();
+    let _ = bed.run(&["--remake", "out/b", "--no-wait"]).status(0);
+    watch.save("in/a", "2");
+    assert_eq!(
+        watch.next(),
+        [
+            "all made prerequisite-changed",
+            "out/a made prerequisite-changed"
+        ]
+    );
+    let _ = watch.end(Signal::TERM);
+    bed.weave(&[]).all_kept(3);
+}
+
+#[test]
+fn only_what_was_asked_for_is_woven() {
+    let bed = copies(&["a", "b"]);
+    let mut watch = Watch::start(&bed, &["out/a"]);
+    assert_eq!(watch.next(), ["out/a made never-made"]);
+    watch.calm();
+    watch.save("in/b", "other");
+    watch.calm();
+    assert_eq!(watch.more(), [] as [Value; 0]);
+    watch.save("in/a", "mine");
+    assert_eq!(watch.next(), ["out/a made prerequisite-changed"]);
+    assert!(!bed.exists("out/b"));
+}
+
+#[test]
+fn fifty_thousand_files_are_watched() {
+    let bed = Bed::in_memory(
+        "target sum\n  needs data/**\n  recipe: ls data/*/ | wc -l > @{target}\ntarget one\n  needs data/0/f7\n  recipe: cp @{needs} @{target}\n",
+    );
+    for folder in 0..50 {
+        fs::create_dir_all(bed.path(&format!("data/{folder}"))).unwrap();
+        for file in 0..1000 {
+            fs::write(bed.path(&format!("data/{folder}/f{file}")), "").unwrap();
+        }
+    }
+    let mut watch = Watch::start(&bed, &[]);
+    assert_eq!(watch.next().len(), 2);
+    watch.calm();
+    for round in 0..2 {
+        watch.save("data/0/f7", &format!("{round}"));
+        assert_eq!(
+            watch.next_that_does(),
+            [
+                "one made prerequisite-changed",
+                "sum same prerequisite-changed"
+            ]
+        );
+    }
+    // Another branch, so to say: thousands of files at once are one change.
+    for file in 0..1000 {
+        watch.save(&format!("data/9/f{file}"), "many");
+    }
+    let mut ended = watch.next_that_does();
+    watch.calm();
+    let more = watch.more();
+    let more = more.iter().filter(|event| event["event"] == "ended");
+    ended.extend(more.map(|event| brief(event, "ending")));
+    let same = |line: &String| line == "sum same prerequisite-changed";
+    assert!(ended.len() <= 3 && ended.iter().all(same), "{ended:?}");
+}
+
+#[test]
+fn keys_weave_stop_and_quit() {
+    let bed = Bed::new(
+        "target out\n  needs a\n  recipe:\n    while [ -e wait ]; do sleep 0.02; done\n    cp @{needs} @{target}\n",
+    );
+    bed.write("a", "1");
+    let mut terminal = Terminal::start(&bed, &["watch"]);
+    terminal.shows("watching  up to date at ");
+    terminal.shows("1 source · w weave now, s stop, q quit");
+    bed.write("a", "2");
+    terminal.shows("a changed");
+    terminal.until("that it waits again", |screen| {
+        screen.contains("1 made in") && screen.matches("watching  up to date").count() == 1
+    });
+    bed.remove("out");
+    terminal.press(b"w");
+    terminal.shows("asked for");
+    terminal.shows("out is missing");
+    bed.write("wait", "");
+    bed.write("a", "3");
+    terminal.shows("›  out");
+    terminal.press(b"s");
+    terminal.shows("stopped");
+    terminal.shows("watching  1 stopped at ");
+    bed.remove("wait");
+    terminal.press(b"w");
+    terminal.shows("watching  up to date at ");
+    // Saved as it was: the line says so, and nothing is printed.
+    bed.write("a", "3");
+    terminal.shows("watching  a made no difference at ");
+    terminal.press(b"q");
+    let (status, screen) = terminal.end();
+    assert_eq!(status, Some(0), "{screen}");
+    assert!(!screen.contains("watching"), "{screen}");
+    assert_eq!(bed.read("out"), "3");
+}
+
+#[test]
+fn control_c_ends_it_and_the_terminal_is_as_it_was() {
+    let bed = Bed::new("target out\n  needs a\n  recipe: cp @{needs} @{target}\n");
+    bed.write("a", "1");
+    let mut terminal = Terminal::start(&bed, &["watch"]);
+    let modes = |terminal: &Terminal| {
+        rustix::termios::tcgetattr(&terminal.keyboard)
+            .unwrap()
+            .local_modes
+    };
+    terminal.shows("watching  up to date");
+    let single = modes(&terminal);
+    assert!(!single.contains(rustix::termios::LocalModes::ICANON));
+    terminal.press(b"\x03");
+    terminal.until("the end", |screen| !screen.contains("watching"));
+    wait_for("the terminal is as it was", || {
+        modes(&terminal)
+            .contains(rustix::termios::LocalModes::ICANON | rustix::termios::LocalModes::ECHO)
+    });
+    assert_eq!(terminal.end().0, Some(130));
+}
+
+#[test]
+fn a_task_with_the_terminal_gets_all_keys() {
+    let bed =
+        Bed::new("task ask\n  needs a\n  terminal\n  recipe: read word; echo \"$word\" > heard\n");
+    bed.write("a", "1");
+    let mut terminal = Terminal::start(&bed, &["watch", "ask"]);
+    wait_for("the task runs", || bed.exists(".handloom/lock"));
+    std::thread::sleep(Duration::from_millis(300));
+    terminal.press(b"sq w\n");
+    wait_for("it heard", || bed.exists("heard"));
+    assert_eq!(bed.read("heard"), "sq w\n");
+    terminal.shows("watching  up to date");
+    terminal.press(b"q");
+    assert_eq!(terminal.end().0, Some(0));
+}
