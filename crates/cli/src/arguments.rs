@@ -78,6 +78,8 @@ pub enum Command {
     Preview(PreviewArguments),
     /// Tell why one file would be made again, or why it was.
     Why(WhyArguments),
+    /// Draw what is made from what, and what each step would do now.
+    Graph(GraphArguments),
     /// Show the last runs, or one step through them.
     History(HistoryArguments),
     /// Weave, and again at every change of a source or the description.
@@ -267,6 +269,29 @@ pub struct WhyArguments {
     #[arg(long)]
     pub last: bool,
     /// How to answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    pub format: Format,
+}
+
+/// `handloom graph`
+#[derive(Args, Debug)]
+pub struct GraphArguments {
+    /// Files, tasks, folders or quoted patterns, with all that leads to them [default: the whole project].
+    #[arg(value_name = "NAME", add = names())]
+    pub names: Vec<String>,
+    /// Write a picture: svg, dot, mermaid or json to standard output, or a file that ends so.
+    #[arg(long, value_name = "WHAT")]
+    pub to: Option<String>,
+    /// Show every step, also of a large project.
+    #[arg(long)]
+    pub all: bool,
+    /// Only what lies around this file or task.
+    #[arg(long, value_name = "NAME", add = names())]
+    pub around: Option<String>,
+    /// How far around.
+    #[arg(long, value_name = "STEPS", default_value = "1", requires = "around")]
+    pub depth: usize,
+    /// How to answer without `--to`.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
     pub format: Format,
 }

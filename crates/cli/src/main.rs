@@ -3,6 +3,7 @@
 mod arguments;
 mod commands;
 mod context;
+mod drawing;
 mod failure;
 mod lock;
 mod settings;

@@ -11,6 +11,7 @@
 //! - [`ledger`]: what earlier runs saw; durable
 //! - [`verdict`]: which steps run, and why
 //! - [`weave`]: running them; events out
+//! - [`picture`]: the project as nodes and what leads to what, to be drawn
 //! - [`history`]: what the last runs did, written from the events
 
 pub mod content;
@@ -18,6 +19,7 @@ pub mod graph;
 pub mod history;
 pub mod language;
 pub mod ledger;
+pub mod picture;
 pub mod project;
 pub mod text;
 pub mod verdict;

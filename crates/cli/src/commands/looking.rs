@@ -2,9 +2,12 @@
 //! nothing run and nothing written.
 
 use handloom_core::graph;
+use handloom_core::graph::NodeId;
 use handloom_core::graph::Order;
 use handloom_core::project::Build;
 use handloom_core::project::Project;
+use handloom_core::project::StepId;
+use handloom_core::project::TaskId;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
 use handloom_core::text::Diagnostic;
@@ -107,11 +110,28 @@ impl Looking<'_, '_> {
         if !found.unknown.is_empty() {
             return Err(self.opened.wrong(found.unknown));
         }
-        let order = graph::order(self.project, &found.nodes).map_err(|cycle| {
+        self.outlook_of(&found.nodes, remake)
+    }
+
+    /// What would become of everything in the project.
+    pub fn outlook_of_all(&self) -> Result<(Order, Vec<Prospect>), Failure> {
+        let steps =
+            (0..self.project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
+        let tasks = (0..self.project.tasks.len())
+            .map(|task| NodeId::task(self.project, TaskId::from_index(task)));
+        self.outlook_of(&steps.chain(tasks).collect::<Vec<_>>(), false)
+    }
+
+    fn outlook_of(
+        &self,
+        goals: &[NodeId],
+        remake: bool,
+    ) -> Result<(Order, Vec<Prospect>), Failure> {
+        let order = graph::order(self.project, goals).map_err(|cycle| {
             self.opened
                 .wrong(vec![graph::describe_cycle(self.project, &cycle)])
         })?;
-        let remade: &[graph::NodeId] = if remake { &found.nodes } else { &[] };
+        let remade: &[NodeId] = if remake { goals } else { &[] };
         let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
         let prospects = outlook(
             self.project,

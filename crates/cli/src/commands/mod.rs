@@ -3,6 +3,7 @@
 mod clean;
 pub mod completions;
 mod demo;
+mod graph;
 mod history;
 mod list;
 mod looking;
@@ -58,6 +59,7 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, Failure> {
         Command::List(list) => list::run(common, list, ui),
         Command::Preview(preview) => preview::run(common, preview, ui),
         Command::Why(why) => why::run(common, why, ui),
+        Command::Graph(graph) => graph::run(common, graph, ui),
         Command::History(history) => history::run(common, history, ui),
         Command::Watch(watch) => watch::run(common, watch, ui),
         Command::Clean(clean) => clean::run(common, clean, ui),

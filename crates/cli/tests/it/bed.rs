@@ -293,3 +293,19 @@ pub fn tree(folder: &Path) -> String {
     }
     out
 }
+
+/// Compares a text with the one that was looked at; `HANDLOOM_GOLDEN=write` writes it anew.
+#[track_caller]
+pub fn golden(name: &str, text: &str) {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR"))
+        .join("tests/golden")
+        .join(name);
+    if std::env::var_os("HANDLOOM_GOLDEN").is_some_and(|value| value == "write") {
+        fs::write(&path, text).unwrap();
+    }
+    let expected = fs::read_to_string(&path).unwrap_or_default();
+    assert!(
+        expected == text,
+        "{name} is not as it was looked at; HANDLOOM_GOLDEN=write writes it anew. Now:\n{text}"
+    );
+}

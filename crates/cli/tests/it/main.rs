@@ -12,6 +12,7 @@ mod histories;
 mod jobs;
 mod language;
 mod names;
+mod pictures;
 mod safety;
 mod screen;
 mod taken_over;

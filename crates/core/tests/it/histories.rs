@@ -454,20 +454,19 @@ impl World {
             let expected = self.expectation(None);
             let mut ended = Told::new();
             let (fresh, stop) = (around(), Stop::default());
-            let session =
-                |ended: &mut Told, drive: &mut dyn FnMut(&mut Session<'_>) -> bool| {
-                    let mut observer = |event: Event| note(event, ended);
-                    drive(&mut Session::new(
-                        machine,
-                        machine,
-                        machine,
-                        &stop,
-                        &ledger,
-                        &fresh,
-                        options(jobs),
-                        &mut observer,
-                    ))
-                };
+            let session = |ended: &mut Told, drive: &mut dyn FnMut(&mut Session<'_>) -> bool| {
+                let mut observer = |event: Event| note(event, ended);
+                drive(&mut Session::new(
+                    machine,
+                    machine,
+                    machine,
+                    &stop,
+                    &ledger,
+                    &fresh,
+                    options(jobs),
+                    &mut observer,
+                ))
+            };
             let mut stood = false;
             let mut good = true;
             if let Some(standing) = &mut standing {
