@@ -82,6 +82,8 @@ pub enum Command {
     Graph(GraphArguments),
     /// Show the last runs, or one step through them.
     History(HistoryArguments),
+    /// Read one run as a whole: what took long, and why each step ran.
+    Report(ReportArguments),
     /// Weave, and again at every change of a source or the description.
     Watch(WatchArguments),
     /// Take away what was made, as far as it is unchanged.
@@ -181,6 +183,21 @@ pub struct WeaveArguments {
     /// How to run.
     #[command(flatten)]
     pub running: RunningArguments,
+}
+
+/// `handloom report`
+#[derive(Args, Debug)]
+pub struct ReportArguments {
+    /// The number of the run, as `handloom history` shows it [default: the last one].
+    #[arg(value_name = "RUN")]
+    pub run: Option<u64>,
+    /// Write a file: a page (.html), a trace for browsers' profilers (.json), or results for build
+    /// servers (.xml).
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
+    /// How to answer without `--to`.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    pub format: Format,
 }
 
 /// `handloom watch`

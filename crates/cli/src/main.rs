@@ -6,6 +6,7 @@ mod context;
 mod drawing;
 mod failure;
 mod lock;
+mod reporting;
 mod settings;
 mod signals;
 mod ui;

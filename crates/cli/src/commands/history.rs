@@ -16,8 +16,10 @@ use crate::arguments::HistoryArguments;
 use crate::context::Located;
 use crate::failure::Failure;
 use crate::ui::Ui;
+use crate::ui::style;
 use crate::ui::style::Role;
 use crate::ui::text;
+use crate::ui::text::started;
 
 /// A run, as programs read it.
 #[derive(Serialize)]
@@ -66,7 +68,7 @@ fn all(runs: &[Run], format: Format, ui: Ui) -> Result<(), Failure> {
             .iter()
             .map(|run| RunJson {
                 run: run.head.run,
-                started: started(run).iso,
+                started: started(run.head.started).iso,
                 command: &run.head.command,
                 killed: run.tail.is_none(),
                 tail: run.tail.as_ref(),
@@ -93,7 +95,7 @@ fn all(runs: &[Run], format: Format, ui: Ui) -> Result<(), Failure> {
         out.push_str(&format!(
             "{:>5}  {}  {}{:pad$}  {seconds:>7}  {}\n",
             run.head.run,
-            ui.out.paint(Role::Faint, &started(run).plain),
+            ui.out.paint(Role::Faint, &started(run.head.started).plain),
             ui.out.paint(Role::Name, &command),
             "",
             counts(run, ui)
@@ -108,22 +110,9 @@ fn counts(run: &Run, ui: Ui) -> String {
         let text = format!("killed, after {}", text::count(run.jobs.len(), "job"));
         return ui.out.paint(Role::Failed, &text);
     };
-    let counts = [
-        (tail.failed, "failed", Role::Failed),
-        (tail.held, "held", Role::Held),
-        (tail.stopped, "stopped", Role::Held),
-        (tail.unstarted, "not begun", Role::Held),
-        (tail.made, "made", Role::Made),
-        (tail.same, "same", Role::Same),
-        (tail.restored, "restored", Role::Same),
-        (tail.kept, "kept", Role::Faint),
-    ];
-    counts
-        .iter()
-        .filter(|(count, ..)| *count > 0)
-        .map(|(count, word, role)| ui.out.paint(*role, &format!("{count} {word}")))
-        .collect::<Vec<_>>()
-        .join(", ")
+    let counts = style::counts(tail).into_iter();
+    let painted = counts.map(|(words, role)| ui.out.paint(role, &words));
+    painted.collect::<Vec<_>>().join(", ")
 }
 
 fn one(runs: &[Run], folder: &str, typed: &str, format: Format, ui: Ui) -> Result<(), Failure> {
@@ -147,7 +136,7 @@ fn one(runs: &[Run], folder: &str, typed: &str, format: Format, ui: Ui) -> Resul
             .iter()
             .map(|(run, job)| StepJson {
                 run: run.head.run,
-                started: started(run).iso,
+                started: started(run.head.started).iso,
                 job,
             })
             .collect();
@@ -168,7 +157,7 @@ fn one(runs: &[Run], folder: &str, typed: &str, format: Format, ui: Ui) -> Resul
         out.push_str(&format!(
             "{:>5}  {}  {}  {:>7}  {}\n",
             run.head.run,
-            ui.out.paint(Role::Faint, &started(run).plain),
+            ui.out.paint(Role::Faint, &started(run.head.started).plain),
             ui.out.paint(role, &format!("{:>7}", job.ending)),
             text::seconds(job.seconds),
             ui.out.paint(Role::Faint, &text::safe(&why))
@@ -215,22 +204,6 @@ fn shortened(text: &str, most: usize) -> String {
         return text.to_owned();
     }
     text.chars().take(most - 1).chain(['…']).collect()
-}
-
-struct Started {
-    /// In the user's time zone, to the second.
-    plain: String,
-    /// As RFC 3339 says.
-    iso: String,
-}
-
-fn started(run: &Run) -> Started {
-    let time = jiff::Timestamp::from_nanosecond(i128::from(run.head.started)).unwrap_or_default();
-    let zoned = time.to_zoned(jiff::tz::TimeZone::system());
-    Started {
-        plain: zoned.strftime("%Y-%m-%d %H:%M:%S").to_string(),
-        iso: time.to_string(),
-    }
 }
 
 #[cfg(test)]

@@ -9,6 +9,7 @@ mod list;
 mod looking;
 mod new;
 mod preview;
+mod report;
 mod run;
 mod running;
 mod settings;
@@ -61,6 +62,7 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, Failure> {
         Command::Why(why) => why::run(common, why, ui),
         Command::Graph(graph) => graph::run(common, graph, ui),
         Command::History(history) => history::run(common, history, ui),
+        Command::Report(report) => report::run(common, report, ui),
         Command::Watch(watch) => watch::run(common, watch, ui),
         Command::Clean(clean) => clean::run(common, clean, ui),
         Command::New(new) => new::run(new, ui),

@@ -195,8 +195,7 @@ impl Run<'_> {
             opened.root_text(),
         );
         let place = LocalPlace::new(root.clone(), opened.located.own().join("jobs"));
-        let name_place = |span| sources.name_and_line(span);
-        let mut recorder = recorder(opened, &options, &name_place);
+        let mut recorder = recorder(opened, &options);
         let options = Options {
             run: Some(recorder.run()),
             ..options
@@ -258,11 +257,7 @@ fn output(opened: &Opened, work: &Work<'_>) -> Output {
 }
 
 /// The record of the run that is about to begin.
-fn recorder<'a>(
-    opened: &Opened,
-    options: &Options,
-    place: &'a dyn Fn(handloom_core::text::Span) -> String,
-) -> Recorder<'a> {
+fn recorder<'a>(opened: &'a Opened, options: &Options) -> Recorder<'a> {
     use handloom_core::world::Clock;
     let typed: Vec<String> = std::env::args().skip(1).collect();
     let head = Head {
@@ -274,7 +269,12 @@ fn recorder<'a>(
         jobs: options.jobs,
     };
     let keep = opened.settings.runs.unwrap_or(settings::RUNS);
-    Recorder::new(Runs::new(&opened.located.own()), head, keep, place)
+    Recorder::new(
+        Runs::new(&opened.located.own()),
+        head,
+        keep,
+        &opened.description.sources,
+    )
 }
 
 /// What to type, in the folder that the user is in, to run one step or task alone.

@@ -17,6 +17,7 @@ use crate::drawing::layout::Place;
 use crate::drawing::layout::lay_out;
 use crate::drawing::note;
 use crate::ui::text;
+use crate::ui::text::escaped;
 
 /// How wide a character is, and how high a line.
 const CHARACTER: f64 = 6.61;
@@ -344,21 +345,4 @@ fn legend(picture: &Picture) -> (f64, String) {
         x += width + 58.0;
     }
     (x, out)
-}
-
-fn escaped(text: &str) -> String {
-    let mut out = String::new();
-    for c in text.chars() {
-        match c {
-            '&' => out.push_str("&amp;"),
-            '<' => out.push_str("&lt;"),
-            '>' => out.push_str("&gt;"),
-            '"' => out.push_str("&quot;"),
-            '\n' => out.push('\n'),
-            // XML has no way to write these.
-            c if c.is_control() => out.push('\u{fffd}'),
-            c => out.push(c),
-        }
-    }
-    out
 }

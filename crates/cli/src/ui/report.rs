@@ -21,6 +21,7 @@ use crate::ui::live::Live;
 use crate::ui::live::Veil;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
+use crate::ui::style::counts;
 use crate::ui::text;
 
 /// Times of steps stand below each other behind names of up to so many characters.
@@ -369,20 +370,9 @@ impl<'a> Report<'a> {
 }
 
 fn summary_line(summary: &Summary, theme: Theme) -> String {
-    let counts = [
-        (summary.failed, "failed", Role::Failed),
-        (summary.held, "held", Role::Held),
-        (summary.stopped, "stopped", Role::Held),
-        (summary.unstarted, "not begun", Role::Held),
-        (summary.made, "made", Role::Made),
-        (summary.same, "same", Role::Same),
-        (summary.restored, "restored", Role::Same),
-        (summary.kept, "kept", Role::Faint),
-    ];
+    let counts = counts(summary).into_iter();
     let parts: Vec<String> = counts
-        .iter()
-        .filter(|(count, ..)| *count > 0)
-        .map(|(count, word, role)| theme.paint(*role, &format!("{count} {word}")))
+        .map(|(words, role)| theme.paint(role, &words))
         .collect();
     let all = if parts.is_empty() {
         "nothing to weave".to_owned()

@@ -15,6 +15,7 @@ use crate::ui::Ui;
 use crate::ui::live::cut;
 use crate::ui::live::window;
 use crate::ui::style::Role;
+use crate::ui::style::counts;
 use crate::ui::text;
 
 /// What became of the last run, and the line that tells it.
@@ -42,16 +43,10 @@ impl Standby {
 
     /// A run is over.
     pub fn over(&mut self, summary: &Summary, causes: &[String]) {
-        let counts = [
-            (summary.failed, "failed"),
-            (summary.held, "held"),
-            (summary.stopped, "stopped"),
-            (summary.unstarted, "not begun"),
-        ];
-        let bad: Vec<String> = counts
-            .iter()
-            .filter(|(count, _)| *count > 0)
-            .map(|(count, word)| format!("{count} {word}"))
+        let bad: Vec<String> = counts(summary)
+            .into_iter()
+            .filter(|(_, role)| matches!(role, Role::Failed | Role::Held))
+            .map(|(words, _)| words)
             .collect();
         let ran = summary.made + summary.same + summary.restored;
         let words = match (bad.is_empty(), ran, causes.first()) {

@@ -5,6 +5,7 @@ use anstyle::AnsiColor;
 use anstyle::Style;
 
 use handloom_core::weave::Ending;
+use handloom_core::weave::Summary;
 
 /// What a text is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -64,4 +65,23 @@ impl Theme {
         };
         self.paint(role, text)
     }
+}
+
+/// How many steps came to each ending, in words with their role; those that none came to are left out.
+pub fn counts(summary: &Summary) -> Vec<(String, Role)> {
+    let counts = [
+        (summary.failed, "failed", Role::Failed),
+        (summary.held, "held", Role::Held),
+        (summary.stopped, "stopped", Role::Held),
+        (summary.unstarted, "not begun", Role::Held),
+        (summary.made, "made", Role::Made),
+        (summary.same, "same", Role::Same),
+        (summary.restored, "restored", Role::Same),
+        (summary.kept, "kept", Role::Faint),
+    ];
+    counts
+        .into_iter()
+        .filter(|(count, ..)| *count > 0)
+        .map(|(count, word, role)| (format!("{count} {word}"), role))
+        .collect()
 }

@@ -144,6 +144,42 @@ pub fn clock() -> String {
     jiff::Zoned::now().strftime("%H:%M:%S").to_string()
 }
 
+/// A text as it is written between the tags, and within the quotes, of XML and HTML.
+pub fn escaped(text: &str) -> String {
+    let mut out = String::new();
+    for c in text.chars() {
+        match c {
+            '&' => out.push_str("&amp;"),
+            '<' => out.push_str("&lt;"),
+            '>' => out.push_str("&gt;"),
+            '"' => out.push_str("&quot;"),
+            '\n' => out.push('\n'),
+            // XML has no way to write these.
+            c if c.is_control() => out.push('\u{fffd}'),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+/// A point in time.
+pub struct Started {
+    /// In the user's time zone, to the second.
+    pub plain: String,
+    /// As RFC 3339 says.
+    pub iso: String,
+}
+
+/// A point in time, given in nanoseconds since 1970.
+pub fn started(nanoseconds: i64) -> Started {
+    let time = jiff::Timestamp::from_nanosecond(i128::from(nanoseconds)).unwrap_or_default();
+    let zoned = time.to_zoned(jiff::tz::TimeZone::system());
+    Started {
+        plain: zoned.strftime("%Y-%m-%d %H:%M:%S").to_string(),
+        iso: time.to_string(),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -13,6 +13,7 @@ mod jobs;
 mod language;
 mod names;
 mod pictures;
+mod reports;
 mod safety;
 mod screen;
 mod taken_over;

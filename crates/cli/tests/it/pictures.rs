@@ -91,7 +91,7 @@ fn the_drawing_is_well_formed_and_holds_every_name() {
         "notes/*.txt",
     ] {
         let is_told = |told: &&str| told.lines().next() == Some(name);
-        assert!(told.iter().any(|told| is_told(&told)), "{name}: {told:?}");
+        assert!(told.iter().any(is_told), "{name}: {told:?}");
     }
     bed.run(&["graph", "--to", "picture.svg"])
         .status(0)

@@ -6,6 +6,7 @@
 //! no harm, since what has to be made again is the ledger's to know. What jobs printed lies in
 //! `.handloom/logs/NUMBER/`. Only the last runs are kept.
 
+pub mod digest;
 mod recorder;
 
 use std::fs;
@@ -60,8 +61,18 @@ pub struct Job {
     pub processor: f64,
     /// The log of what it printed, from the root.
     pub log: Option<String>,
-    /// The place of its recipe: `hand.loom:12`.
+    /// The place of its description: `hand.loom:12`; where it failed, of its recipe.
     pub place: String,
+    /// What it is described as: `out/obj/<unit>.o`.
+    #[serde(default)]
+    pub by: String,
+    /// Of the jobs that it had to wait for, the last one of the longest way; none when it could begin at
+    /// once.
+    #[serde(default)]
+    pub after: Option<String>,
+    /// How long it waited for a free place when nothing else was in its way, seconds.
+    #[serde(default)]
+    pub waited: f64,
 }
 
 /// A line of a run's file.

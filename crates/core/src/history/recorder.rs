@@ -1,5 +1,6 @@
 //! Writing a run's record from its events.
 
+use std::collections::HashMap;
 use std::fs;
 use std::fs::File;
 use std::io;
@@ -10,6 +11,8 @@ use crate::history::Head;
 use crate::history::Job;
 use crate::history::Line;
 use crate::history::Runs;
+use crate::text::Sources;
+use crate::text::Span;
 use crate::verdict::Reason;
 use crate::weave::Ended;
 use crate::weave::Event;
@@ -25,8 +28,9 @@ pub struct Recorder<'a> {
     runs: Runs,
     head: Head,
     keep: usize,
-    /// Names a place of the description.
-    place: &'a dyn Fn(crate::text::Span) -> String,
+    sources: &'a Sources,
+    /// What descriptions were called so far, and their places.
+    described: HashMap<Span, (String, String)>,
     out: Option<BufWriter<File>>,
     waiting: usize,
     /// The first error: the record is then given up, the run goes on.
@@ -37,18 +41,14 @@ impl<'a> Recorder<'a> {
     /// A recorder of the run that is about to begin; the last `keep` runs are kept. The number in
     /// `head` is chosen here.
     #[must_use]
-    pub fn new(
-        runs: Runs,
-        head: Head,
-        keep: usize,
-        place: &'a dyn Fn(crate::text::Span) -> String,
-    ) -> Self {
+    pub fn new(runs: Runs, head: Head, keep: usize, sources: &'a Sources) -> Self {
         let run = runs.numbers().last().map_or(1, |last| last + 1);
         Self {
             runs,
             head: Head { run, ..head },
             keep,
-            place,
+            sources,
+            described: HashMap::new(),
             out: None,
             waiting: 0,
             error: None,
@@ -93,6 +93,11 @@ impl<'a> Recorder<'a> {
         if self.out.is_none() {
             self.begin()?;
         }
+        let (by, place) = self.described(ended.described);
+        let place = match &ended.failure {
+            Some(failure) => self.sources.name_and_line(failure.span),
+            None => place,
+        };
         self.write(&Line::Job(Job {
             step: ended.step.clone(),
             task: ended.task,
@@ -105,16 +110,32 @@ impl<'a> Recorder<'a> {
             memory: ended.took.map_or(0, |took| took.memory),
             processor: ended.took.map_or(0.0, |took| rounded(took.processor)),
             log: ended.output.log.clone(),
-            place: ended
-                .failure
-                .as_ref()
-                .map_or_else(String::new, |failure| (self.place)(failure.span)),
+            place,
+            by,
+            after: ended.after.clone(),
+            waited: rounded(ended.waited),
         }))?;
         self.waiting += 1;
         if self.waiting >= GROUP {
             self.flush()?;
         }
         Ok(())
+    }
+
+    /// What the line at a place describes, and the place's name.
+    fn described(&mut self, span: Span) -> (String, String) {
+        if span == Span::default() {
+            return Default::default();
+        }
+        let sources = self.sources;
+        let known = self.described.entry(span).or_insert_with(|| {
+            let mut words = sources.slice(span).split_whitespace();
+            // Its keyword.
+            words.next();
+            let by = words.collect::<Vec<_>>().join(" ");
+            (by, sources.name_and_line(span))
+        });
+        known.clone()
     }
 
     fn end(&mut self, summary: &Summary) -> io::Result<()> {

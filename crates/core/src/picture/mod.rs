@@ -239,6 +239,6 @@ fn counted(counts: impl Iterator<Item = (State, usize)>) -> Vec<(State, usize)> 
             None => all.push((state, count)),
         }
     }
-    all.sort_unstable_by(|a, b| b.0.cmp(&a.0));
+    all.sort_unstable_by_key(|(state, _)| std::cmp::Reverse(*state));
     all
 }

@@ -137,6 +137,13 @@ pub struct Ended {
     pub failure: Option<Failure>,
     /// What it took; none when it did not run.
     pub took: Option<Took>,
+    /// Of the jobs that it had to wait for, the last one of the longest way; none when it could begin at
+    /// once.
+    pub after: Option<String>,
+    /// How long it waited for a free place when nothing else was in its way, seconds.
+    pub waited: f64,
+    /// The place of the line that describes it.
+    pub described: Span,
 }
 
 /// What a job took.
@@ -166,6 +173,9 @@ impl Ended {
             output: Printed::default(),
             failure: None,
             took: None,
+            after: None,
+            waited: 0.0,
+            described: Span::default(),
         }
     }
 }

@@ -16,6 +16,7 @@ use crate::project::paths::from_root;
 use crate::project::script::task_bindings;
 use crate::project::script::task_sheet;
 use crate::text::Diagnostic;
+use crate::text::Span;
 use crate::verdict::Reason;
 use crate::weave::event::Ended;
 use crate::weave::event::Ending;
@@ -99,6 +100,14 @@ pub fn end(
     if failure.is_some() {
         ending = Ending::Failed;
     }
+    let way = &mut round.ways[job.position];
+    way.took = Some(seconds(done.took));
+    let waited = seconds(done.began.saturating_sub(way.free_at));
+    let described = match round.order.nodes[job.position].node(round.project) {
+        Node::Step(step) => round.project.decl(round.project.step(step)).syntax.span,
+        Node::Task(task) => round.project.tasks[task.index()].decl.syntax.span,
+        Node::Set(_) => Span::default(),
+    };
     Ok(Ended {
         step: job.prepared.job.name.clone(),
         task,
@@ -109,6 +118,9 @@ pub fn end(
         output: done.outcome.output,
         failure,
         took: Some(took),
+        after: round.after(job.position),
+        waited,
+        described,
     })
 }
 

@@ -50,6 +50,19 @@ pub enum RoundError {
     Io(String, io::Error),
 }
 
+/// How a position came to be free, as far as jobs of this round led to it.
+#[derive(Clone, Copy, Default)]
+pub struct Way {
+    /// How long the jobs of the longest way to it took together, seconds.
+    longest: f64,
+    /// The last position of that way.
+    last: Option<u32>,
+    /// When it became free, in the clock's ticks.
+    pub free_at: u64,
+    /// How long its own job took, seconds; none when it has none.
+    pub took: Option<f64>,
+}
+
 /// A job that is running.
 pub struct RunningJob {
     pub position: usize,
@@ -84,6 +97,8 @@ pub struct Round<'r, 's, 'd> {
     pub(super) next: Vec<Option<(RunningJob, Event)>>,
     /// The event to tell when a slot says that it began what it was handed ahead.
     pub(super) to_tell: Vec<Option<Event>>,
+    /// The way to each position.
+    pub(super) ways: Vec<Way>,
     /// No job is begun any more.
     pub(super) closing: bool,
 }
@@ -115,6 +130,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             running: (0..slots).map(|_| None).collect(),
             next: (0..slots).map(|_| None).collect(),
             to_tell: vec![None; slots],
+            ways: vec![Way::default(); count],
             closing: false,
             session,
             project,
@@ -165,6 +181,8 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             live: self.session.options.live,
             hold: &hold,
         };
+        let now = self.session.clock.ticks();
+        self.ways.iter_mut().for_each(|way| way.free_at = now);
         let count = self.session.options.jobs.min(plan.open).max(1);
         let result = std::thread::scope(|scope| {
             let slots = Slots::start(scope, shop, count);
@@ -470,7 +488,38 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
                 self.blocked[follower as usize] = true;
             }
         }
-        plan.close(position)
+        self.lead_on(plan, position);
+        let free = plan.close(position);
+        let now = self.session.clock.ticks();
+        for &follower in &free {
+            self.ways[follower].free_at = now;
+        }
+        free
+    }
+
+    /// Tells those that wait for a position how long the way to them is.
+    fn lead_on(&mut self, plan: &Plan, position: usize) {
+        let way = self.ways[position];
+        // What was spared, and sets, only pass on what they waited for.
+        let (longest, last) = match way.took {
+            Some(took) => (way.longest + took, u32::try_from(position).ok()),
+            None => (way.longest, way.last),
+        };
+        if last.is_none() {
+            return;
+        }
+        for &follower in plan.followers_of(position) {
+            let to = &mut self.ways[follower as usize];
+            if to.last.is_none() || longest > to.longest {
+                (to.longest, to.last) = (longest, last);
+            }
+        }
+    }
+
+    /// The name of the last job of the longest way to a position.
+    pub(super) fn after(&self, position: usize) -> Option<String> {
+        let last = self.ways[position].last? as usize;
+        Some(self.order.nodes[last].name(self.project))
     }
 
     pub(super) fn record_fresh(&mut self) -> Result<(), RoundError> {

@@ -1,0 +1,223 @@
+//! One run, read as a whole, in each of the forms it can be written in.
+
+pub mod junit;
+pub mod page;
+pub mod plain;
+pub mod trace;
+
+use std::fs::File;
+use std::io::Read;
+use std::io::Seek;
+use std::io::SeekFrom;
+use std::path::Path;
+
+use serde::Serialize;
+
+use handloom_core::history::Job;
+use handloom_core::history::Run;
+use handloom_core::history::digest::Digest;
+use handloom_core::weave::Summary;
+
+use crate::ui::text;
+use crate::ui::text::started;
+
+/// Of what a failed job printed, so much of the end is shown, bytes.
+const PRINTED: u64 = 64 * 1024;
+
+/// A step's time is told as different from before when it is so much of it, and so many seconds.
+const SHARE: f64 = 0.1;
+const SECONDS: f64 = 0.02;
+
+/// A run with all that is said of it.
+pub struct Whole<'r> {
+    /// The run.
+    pub run: &'r Run,
+    /// The run before it, if it is kept.
+    pub before: Option<&'r Run>,
+    /// The run read as a whole.
+    pub digest: Digest,
+    /// What jobs that failed printed, by their number.
+    pub printed: Vec<(usize, String)>,
+}
+
+impl<'r> Whole<'r> {
+    /// Reads what belongs to a run; `earlier` are those before it, `root` is the project's folder.
+    pub fn new(run: &'r Run, earlier: &'r [Run], root: &Path) -> Self {
+        let failed = (0..).zip(&run.jobs).filter(|(_, job)| is_bad(job));
+        Self {
+            run,
+            before: earlier.last(),
+            digest: Digest::of(run, earlier),
+            printed: failed
+                .map(|(number, job)| (number, printed(job, root)))
+                .collect(),
+        }
+    }
+
+    /// Steps that took longer or shorter than before, the largest difference first: their number, and the
+    /// time before.
+    pub fn differences(&self) -> Vec<(usize, f64)> {
+        let jobs = &self.run.jobs;
+        let well = |number: usize| matches!(jobs[number].ending.as_str(), "made" | "same");
+        let mut all: Vec<(usize, f64)> = (0..)
+            .zip(&self.digest.earlier)
+            .filter_map(|(number, before)| Some((number, (*before)?)))
+            .filter(|&(number, before)| {
+                let more = (jobs[number].seconds - before).abs();
+                well(number) && more >= SECONDS && more >= SHARE * before
+            })
+            .collect();
+        all.sort_by(|a, b| {
+            let more = |&(number, before): &(usize, f64)| (jobs[number].seconds - before).abs();
+            more(b).total_cmp(&more(a))
+        });
+        all
+    }
+}
+
+/// How long a job waited for a free place, when that is worth telling.
+fn waited(job: &Job) -> Option<String> {
+    let worth = job.waited >= 0.01;
+    worth.then(|| format!("waited {} for a free place", text::seconds(job.waited)))
+}
+
+/// Whether a job did not end well.
+pub fn is_bad(job: &Job) -> bool {
+    matches!(job.ending.as_str(), "failed" | "stopped")
+}
+
+/// The end of what a job printed.
+fn printed(job: &Job, root: &Path) -> String {
+    let Some(log) = &job.log else {
+        return String::new();
+    };
+    let read = || -> std::io::Result<String> {
+        let mut file = File::open(root.join(log))?;
+        let size = file.metadata()?.len();
+        let mut text = String::new();
+        if size > PRINTED {
+            file.seek(SeekFrom::Start(size - PRINTED))?;
+            text.push_str("…\n");
+        }
+        let mut bytes = Vec::new();
+        file.take(PRINTED).read_to_end(&mut bytes)?;
+        text.push_str(&crate::ui::text::safe_output(&bytes, false));
+        Ok(text)
+    };
+    // The log may be gone with its run's number taken over; that is worth a word.
+    read().unwrap_or_else(|error| format!("(what it printed can't be read: {error})"))
+}
+
+/// A run as programs read it.
+#[derive(Serialize)]
+struct WholeJson<'a> {
+    run: u64,
+    started: String,
+    command: &'a str,
+    jobs: usize,
+    /// Whether it was killed before its end.
+    killed: bool,
+    seconds: f64,
+    summary: Option<Summary>,
+    job_seconds: f64,
+    processor: f64,
+    longest: Vec<LinkJson<'a>>,
+    least: f64,
+    groups: Vec<GroupJson<'a>>,
+    steps: Vec<StepJson<'a>>,
+    before: Option<BeforeJson<'a>>,
+}
+
+#[derive(Serialize)]
+struct LinkJson<'a> {
+    step: &'a str,
+    seconds: f64,
+    waited: f64,
+}
+
+#[derive(Serialize)]
+struct GroupJson<'a> {
+    by: &'a str,
+    place: &'a str,
+    jobs: usize,
+    seconds: f64,
+    processor: f64,
+    longest: &'a str,
+}
+
+#[derive(Serialize)]
+struct StepJson<'a> {
+    #[serde(flatten)]
+    job: &'a Job,
+    before: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    printed: Option<&'a str>,
+}
+
+#[derive(Serialize)]
+struct BeforeJson<'a> {
+    run: u64,
+    started: String,
+    command: &'a str,
+    seconds: Option<f64>,
+    summary: Option<Summary>,
+}
+
+/// A run as programs read it.
+pub fn json<'a>(whole: &'a Whole<'_>) -> impl Serialize + 'a {
+    let (run, digest) = (whole.run, &whole.digest);
+    let jobs = &run.jobs;
+    let printed = |number: usize| {
+        let found = whole.printed.iter().find(|(known, _)| *known == number);
+        found.map(|(_, text)| text.as_str())
+    };
+    WholeJson {
+        run: run.head.run,
+        started: started(run.head.started).iso,
+        command: &run.head.command,
+        jobs: run.head.jobs,
+        killed: run.tail.is_none(),
+        seconds: digest.whole,
+        summary: run.tail,
+        job_seconds: handloom_core::weave::rounded(digest.seconds),
+        processor: handloom_core::weave::rounded(digest.processor),
+        longest: digest
+            .longest
+            .iter()
+            .map(|&number| LinkJson {
+                step: &jobs[number].step,
+                seconds: jobs[number].seconds,
+                waited: jobs[number].waited,
+            })
+            .collect(),
+        least: handloom_core::weave::rounded(digest.least),
+        groups: digest
+            .groups
+            .iter()
+            .map(|group| GroupJson {
+                by: &group.by,
+                place: &group.place,
+                jobs: group.jobs,
+                seconds: handloom_core::weave::rounded(group.seconds),
+                processor: handloom_core::weave::rounded(group.processor),
+                longest: &jobs[group.longest].step,
+            })
+            .collect(),
+        steps: jobs
+            .iter()
+            .enumerate()
+            .map(|(number, job)| StepJson {
+                job,
+                before: digest.earlier[number],
+                printed: printed(number),
+            })
+            .collect(),
+        before: whole.before.map(|before| BeforeJson {
+            run: before.head.run,
+            started: started(before.head.started).iso,
+            command: &before.head.command,
+            seconds: before.tail.map(|tail| tail.seconds),
+            summary: before.tail,
+        }),
+    }
+}

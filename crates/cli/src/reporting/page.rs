@@ -1,0 +1,359 @@
+//! A run as one page that needs nothing else: the figures as plain tables, the time line drawn by a script
+//! from the run's record, which the page carries as JSON.
+
+use std::fmt::Write;
+
+use handloom_core::history::Job;
+use handloom_core::history::digest::ran;
+
+use crate::reporting::Whole;
+use crate::reporting::json;
+use crate::reporting::waited;
+use crate::ui::style::counts;
+use crate::ui::text;
+use crate::ui::text::escaped;
+use crate::ui::text::started;
+
+const STYLE: &str = include_str!("../../pages/report.css");
+const SCRIPT: &str = include_str!("../../pages/report.js");
+
+/// Lists show so many; the table of all jobs so many.
+const MOST: usize = 15;
+const ROWS: usize = 2000;
+
+/// The page's text; `project` is the name of the project's folder.
+pub fn write(whole: &Whole<'_>, project: &str) -> String {
+    let run = whole.run;
+    let mut out = format!(
+        "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width\">\n<meta name=\"color-scheme\" content=\"light dark\">\n<title>{project}: run {run}</title>\n<style>\n{STYLE}</style>\n",
+        project = escaped(project),
+        run = run.head.run,
+    );
+    head(whole, project, &mut out);
+    out.push_str("<main>\n");
+    failures(whole, &mut out);
+    time_line(whole, &mut out);
+    out.push_str("<div class=\"two\">\n");
+    longest(whole, &mut out);
+    groups(whole, &mut out);
+    slowest(whole, &mut out);
+    differences(whole, &mut out);
+    out.push_str("</div>\n");
+    all_jobs(whole, &mut out);
+    out.push_str("</main>\n");
+    // Within a script nothing is escaped, so nothing may look like its end.
+    let data = serde_json::to_string(&json(whole)).unwrap_or_default();
+    let data = data.replace('<', "\\u003c");
+    let _ = write!(
+        out,
+        "<script type=\"application/json\" id=\"run\">{data}</script>\n<script>\n{SCRIPT}</script>\n</html>\n"
+    );
+    out
+}
+
+fn head(whole: &Whole<'_>, project: &str, out: &mut String) {
+    let (run, digest) = (whole.run, &whole.digest);
+    let counts: String = match &run.tail {
+        Some(tail) => counts(tail)
+            .into_iter()
+            .map(|(words, _)| {
+                let kind = words.rsplit(' ').next().unwrap_or_default().to_owned();
+                format!("<li class=\"{kind}\">{words}</li>")
+            })
+            .collect(),
+        None => "<li class=\"failed\">killed before its end</li>".to_owned(),
+    };
+    let _ = write!(
+        out,
+        "<header>\n<h1><span>{}</span> run {}</h1>\n<p><code>{}</code> {}</p>\n<ul class=\"counts\">{counts}</ul>\n<dl>{}{}{}{}</dl>\n</header>\n",
+        escaped(project),
+        run.head.run,
+        escaped(&run.head.command),
+        started(run.head.started).plain,
+        figure("took", &text::seconds(digest.whole)),
+        figure("longest way", &text::seconds(digest.least)),
+        figure(
+            "jobs at once",
+            &format!("{:.1} of {}", digest.at_once(), run.head.jobs)
+        ),
+        figure("processor", &text::seconds(digest.processor)),
+    );
+}
+
+fn figure(name: &str, value: &str) -> String {
+    format!("<div><dt>{name}</dt><dd>{value}</dd></div>")
+}
+
+fn failures(whole: &Whole<'_>, out: &mut String) {
+    if whole.printed.is_empty() {
+        return;
+    }
+    out.push_str("<section>\n<h2>What failed</h2>\n");
+    for (number, printed) in &whole.printed {
+        let job = &whole.run.jobs[*number];
+        let _ = write!(
+            out,
+            "<details open class=\"failure\"><summary><b>{}</b> {} <span>{}</span></summary><p class=\"why\">{}</p>",
+            escaped(&job.step),
+            escaped(job.exit.as_deref().unwrap_or(&job.ending)),
+            escaped(&job.place),
+            escaped(&job.reasons.join("; ")),
+        );
+        if printed.is_empty() {
+            out.push_str("<p class=\"why\">It printed nothing.</p></details>\n");
+        } else {
+            let _ = writeln!(out, "<pre>{}</pre></details>", escaped(printed));
+        }
+    }
+    let held = whole.run.jobs.iter().filter(|job| job.ending == "held");
+    let held: Vec<String> = held.map(|job| escaped(&job.step)).collect();
+    if !held.is_empty() {
+        let _ = writeln!(
+            out,
+            "<details><summary>{} not run because of it</summary><p class=\"why\">{}</p></details>",
+            text::count(held.len(), "step"),
+            held.join(", ")
+        );
+    }
+    out.push_str("</section>\n");
+}
+
+fn time_line(whole: &Whole<'_>, out: &mut String) {
+    if whole.digest.slowest.is_empty() {
+        return;
+    }
+    out.push_str(
+        "<section id=\"line\">\n<h2>Time line</h2>\n\
+         <p class=\"keys\"><button type=\"button\" data-zoom=\"in\">+ nearer</button> \
+         <button type=\"button\" data-zoom=\"out\">− farther</button> \
+         <button type=\"button\" data-zoom=\"all\">0 all</button> \
+         <span>arrow keys go from job to job, the pointer drags, Ctrl and the wheel go nearer</span></p>\n\
+         <canvas tabindex=\"0\" role=\"img\" aria-label=\"Jobs over time, one row for each that could run at once\" aria-describedby=\"told\"></canvas>\n\
+         <p class=\"key\"><i class=\"made\"></i>made <i class=\"same\"></i>came out the same \
+         <i class=\"failed\"></i>failed <i class=\"way\"></i>on the longest way</p>\n\
+         <div id=\"told\" aria-live=\"polite\"></div>\n\
+         <noscript><p>The time line is drawn by a script; the tables below need none.</p></noscript>\n</section>\n",
+    );
+}
+
+/// A table's row that shows its share as a bar.
+fn row(share: f64, cells: &[String]) -> String {
+    let cells: Vec<String> = cells
+        .iter()
+        .map(|cell| format!("<td>{cell}</td>"))
+        .collect();
+    format!(
+        "<tr style=\"--share:{:.3}\">{}</tr>\n",
+        share.clamp(0.0, 1.0),
+        cells.concat()
+    )
+}
+
+fn share(part: f64, whole: f64) -> f64 {
+    if whole > 0.0 { part / whole } else { 0.0 }
+}
+
+fn name(job: &Job) -> String {
+    format!("<b>{}</b>", escaped(&job.step))
+}
+
+fn faint(text: &str) -> String {
+    format!("<small>{}</small>", escaped(text))
+}
+
+fn section(title: &str, about: &str, rows: &[String], out: &mut String) {
+    if rows.is_empty() {
+        return;
+    }
+    let _ = writeln!(
+        out,
+        "<section>\n<h2>{title}</h2>\n<p class=\"why\">{about}</p>\n<table class=\"bars\">\n{}</table>\n</section>",
+        rows.concat()
+    );
+}
+
+fn longest(whole: &Whole<'_>, out: &mut String) {
+    let digest = &whole.digest;
+    let rows: Vec<String> = digest
+        .longest
+        .iter()
+        .map(|&number| {
+            let job = &whole.run.jobs[number];
+            let waited = waited(job).map_or_else(String::new, |waited| faint(&waited));
+            row(
+                share(job.seconds, digest.least),
+                &[
+                    text::seconds(job.seconds),
+                    format!("{} {waited}", name(job)),
+                ],
+            )
+        })
+        .collect();
+    let about = format!(
+        "Each waited for the one above it. {} of {}: no number of cores makes the run shorter than that.",
+        text::seconds(digest.least),
+        text::seconds(digest.whole)
+    );
+    section("The longest way", &about, &rows, out);
+}
+
+fn groups(whole: &Whole<'_>, out: &mut String) {
+    let digest = &whole.digest;
+    let rows: Vec<String> = digest
+        .groups
+        .iter()
+        .take(MOST)
+        .map(|group| {
+            let part = share(group.seconds, digest.seconds);
+            row(
+                part,
+                &[
+                    text::seconds(group.seconds),
+                    format!("{:.0}%", 100.0 * part),
+                    format!(
+                        "<b>{}</b> {}",
+                        escaped(&group.by),
+                        faint(&format!(
+                            "{}, {}",
+                            text::count(group.jobs, "job"),
+                            group.place
+                        ))
+                    ),
+                ],
+            )
+        })
+        .collect();
+    let about = "All jobs of one description together.";
+    section("Where the time went", about, &rows, out);
+}
+
+fn slowest(whole: &Whole<'_>, out: &mut String) {
+    let jobs = &whole.run.jobs;
+    let most = whole
+        .digest
+        .slowest
+        .first()
+        .map_or(0.0, |&job| jobs[job].seconds);
+    let rows: Vec<String> = whole
+        .digest
+        .slowest
+        .iter()
+        .take(MOST)
+        .map(|&number| {
+            let job = &jobs[number];
+            row(
+                share(job.seconds, most),
+                &[
+                    text::seconds(job.seconds),
+                    format!("{} {}", name(job), faint(&job.reasons.join("; "))),
+                ],
+            )
+        })
+        .collect();
+    section("Slowest", "With why they ran.", &rows, out);
+}
+
+fn differences(whole: &Whole<'_>, out: &mut String) {
+    let Some(before) = whole.before else { return };
+    let jobs = &whole.run.jobs;
+    let all = whole.differences();
+    let most = all.first().map_or(0.0, |&(number, before)| {
+        (jobs[number].seconds - before).abs()
+    });
+    let mut rows: Vec<String> = all
+        .iter()
+        .take(MOST)
+        .map(|&(number, before)| {
+            let job = &jobs[number];
+            let more = job.seconds - before;
+            let sign = if more > 0.0 { "+" } else { "−" };
+            row(
+                share(more.abs(), most),
+                &[
+                    format!("{sign}{}", text::seconds(more.abs())),
+                    format!(
+                        "{} {}",
+                        name(job),
+                        faint(&format!(
+                            "{}, before {}",
+                            text::seconds(job.seconds),
+                            text::seconds(before)
+                        ))
+                    ),
+                ],
+            )
+        })
+        .collect();
+    if rows.is_empty() {
+        rows.push(
+            "<tr><td>No step that ran before took noticeably longer or shorter.</td></tr>\n"
+                .to_owned(),
+        );
+    }
+    let took = before.tail.map_or_else(
+        || "was killed".to_owned(),
+        |tail| format!("took {}", text::seconds(tail.seconds)),
+    );
+    let counts: Vec<String> = before
+        .tail
+        .iter()
+        .flat_map(counts)
+        .map(|(words, _)| words)
+        .collect();
+    let about = format!(
+        "Run {}, <code>{}</code>, {took}: {}. Steps are compared with when they last ran well.",
+        before.head.run,
+        escaped(&before.head.command),
+        counts.join(", ")
+    );
+    section("Compared with before", &about, &rows, out);
+}
+
+fn all_jobs(whole: &Whole<'_>, out: &mut String) {
+    let jobs = &whole.run.jobs;
+    if jobs.is_empty() {
+        return;
+    }
+    // Of a great many the slowest are worth reading.
+    let mut shown: Vec<usize> = if jobs.len() > ROWS {
+        whole.digest.slowest[..ROWS.min(whole.digest.slowest.len())].to_vec()
+    } else {
+        (0..jobs.len()).collect()
+    };
+    shown.sort_by(|&a, &b| jobs[a].began.total_cmp(&jobs[b].began));
+    let more = if shown.len() < jobs.len() {
+        format!(
+            " <small>the {} slowest of {}</small>",
+            shown.len(),
+            jobs.len()
+        )
+    } else {
+        String::new()
+    };
+    let _ = write!(
+        out,
+        "<section id=\"all\">\n<h2>Every job, and why it ran{more}</h2>\n<p class=\"keys\"><label>Only with <input type=\"search\" id=\"only\"></label></p>\n<table class=\"all\">\n<thead><tr><th>began<th>took<th>before<th>ending<th>what<th>why<th>memory</tr></thead>\n<tbody>\n"
+    );
+    for number in shown {
+        let job = &jobs[number];
+        let before = whole.digest.earlier[number].map_or_else(String::new, text::seconds);
+        let [began, took] = if ran(job) {
+            [job.began, job.seconds].map(text::seconds)
+        } else {
+            [String::new(), String::new()]
+        };
+        let memory = if job.memory == 0 {
+            String::new()
+        } else {
+            text::bytes(job.memory)
+        };
+        let _ = writeln!(
+            out,
+            "<tr class=\"{ending}\"><td>{began}<td>{took}<td>{before}<td>{ending}<td>{}<td>{}<td>{memory}</tr>",
+            name(job),
+            escaped(&job.reasons.join("; ")),
+            ending = escaped(&job.ending),
+        );
+    }
+    out.push_str("</tbody>\n</table>\n</section>\n");
+}
