@@ -98,6 +98,16 @@ pub enum Command {
     Demo(DemoArguments),
     /// Print the script that completes names on the Tab key.
     Completions(CompletionsArguments),
+    /// Write the manual pages into a folder.
+    Manual(ManualArguments),
+}
+
+/// `handloom manual`
+#[derive(Args, Debug)]
+pub struct ManualArguments {
+    /// The folder; it is made where it is not there.
+    #[arg(value_name = "FOLDER", default_value = "man")]
+    pub folder: PathBuf,
 }
 
 /// `handloom completions`

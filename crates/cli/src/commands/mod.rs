@@ -7,6 +7,7 @@ mod graph;
 mod history;
 mod list;
 mod looking;
+mod manual;
 mod new;
 mod preview;
 mod report;
@@ -69,6 +70,7 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, Failure> {
         Command::Tidy(tidy) => tidy::run(common, tidy, ui),
         Command::Settings(settings) => settings::run(common, settings, ui),
         Command::Demo(demo) => demo::run(common, demo, ui),
+        Command::Manual(manual) => manual::run(manual, ui),
         Command::Completions(arguments) => completions::run(arguments, ui),
     }
 }

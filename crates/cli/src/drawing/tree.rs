@@ -54,7 +54,7 @@ fn line(knot: &Knot, depth: usize, above: bool, theme: Theme) -> String {
         (_, State::Failed) => ("failed", Role::Failed),
         (_, State::Missing) => ("missing", Role::Failed),
         (_, State::Run) => ("run", Role::Made),
-        (_, State::Maybe) => ("may run", Role::Held),
+        (_, State::Maybe) => ("maybe", Role::Held),
         (_, State::Kept) => ("kept", Role::Faint),
         (Kind::Task, State::None) => ("task", Role::Faint),
         (_, State::None) => ("", Role::Faint),

@@ -154,3 +154,45 @@ fn the_editors_know_every_keyword() {
     }
     assert!(checked >= 8, "only {checked} patterns");
 }
+
+#[test]
+fn manual_pages_are_made_for_every_command() {
+    let bed = Bed::new("");
+    bed.run(&["manual", "pages"])
+        .status(0)
+        .says(&["`man -l pages/handloom.1` shows the first"]);
+    let main = bed.read("pages/handloom.1");
+    for title in ["NAME", "SYNOPSIS", "EXIT STATUS", "FILES", "ENVIRONMENT"] {
+        let written = [format!(".SH {title}\n"), format!(".SH \"{title}\"\n")];
+        assert!(
+            written.iter().any(|line| main.contains(line)),
+            "{title}\n{main}"
+        );
+    }
+    let help = bed.run(&["--help"]).status(0).out;
+    let commands = help
+        .split("Commands:")
+        .nth(1)
+        .unwrap()
+        .split("\n\n")
+        .next()
+        .unwrap();
+    let names: Vec<&str> = commands
+        .lines()
+        .filter_map(|line| line.split_whitespace().next())
+        .collect();
+    assert!(names.len() > 14 && names.contains(&"watch"), "{names:?}");
+    for name in names {
+        let page = bed.read(&format!("pages/handloom-{name}.1"));
+        assert!(page.contains(&format!("handloom\\-{name}")), "{page}");
+        assert!(page.contains("\\-\\-project"), "{page}");
+        // A line that begins with a dot by chance would be taken for a macro.
+        let macros = [
+            "TH", "SH", "SS", "TP", "RS", "RE", "IP", "PP", "br", "ie", "el", "B", "R",
+        ];
+        for line in page.lines().filter(|line| line.starts_with('.')) {
+            let word = line[1..].split([' ', '\\']).next().unwrap();
+            assert!(macros.contains(&word), "{name}: {line}");
+        }
+    }
+}

@@ -24,7 +24,7 @@ target out/made.h
 target prog
   needs out/*.o
   recipe: cat @{needs} > @{target}
-target report
+target pages
   needs prog notes/*
   recipe: cat @{needs} > @{target}
 target never
@@ -35,7 +35,7 @@ task check
   recipe: true
 task ship
   after check
-  needs report
+  needs pages
   recipe: true
 "##;
 
@@ -52,7 +52,7 @@ fn all_states() -> Bed {
     ] {
         bed.write(name, name);
     }
-    let _ = bed.run(&["report", "--on-failure", "continue"]).status(1);
+    let _ = bed.run(&["pages", "--on-failure", "continue"]).status(1);
     bed.write("src/good.c", "other");
     bed
 }
@@ -125,8 +125,8 @@ fn states_are_those_of_preview_and_nothing_runs() {
             "out/bad.o failed",
             "out/good.o run",
             "out/made.h keep",
-            "prog run",
-            "report run"
+            "pages run",
+            "prog run"
         ]
     );
     assert_eq!(bed.run(&["history"]).out, before);
@@ -172,7 +172,7 @@ fn the_neighbourhood_of_one() {
     };
     assert_eq!(
         names(&["--around", "prog", "--to", "json"]),
-        ["check", "out/bad.o", "out/good.o", "prog", "report"]
+        ["check", "out/bad.o", "out/good.o", "pages", "prog"]
     );
     assert_eq!(
         names(&["--around", "src/all.h", "--depth", "2", "--to", "json"]),
