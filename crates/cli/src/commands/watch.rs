@@ -191,7 +191,9 @@ impl Watch<'_> {
         let folders = Folders::new(&opened.disk);
         let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
         let asked = running::asked(opened, self.work);
-        let mut standing = if wish.is_one() {
+        // Without notices nobody tells of targets that are not as they were left.
+        let blind = self.notices.instead.is_some();
+        let mut standing = if wish.is_one() || blind {
             None
         } else {
             let ledger = opened.ledger.borrow();
@@ -335,7 +337,7 @@ impl Watch<'_> {
 
     /// Says once that there are no notices.
     fn say_of_looking(&mut self) {
-        if let Some(why) = &self.notices.instead
+        if let Some((_, why)) = &self.notices.instead
             && !std::mem::replace(&mut self.told_of_looking, true)
         {
             self.ui.say(&format!(
@@ -405,6 +407,7 @@ fn heading(wish: &Wish, ui: Ui) -> Option<String> {
     }
     let why = match wish.causes.split_first() {
         None if wish.now => "asked for".to_owned(),
+        None if wish.lost => "more changed than the system could tell of".to_owned(),
         None => return None,
         Some((path, [])) => format!("{} changed", text::safe(path)),
         Some((path, more)) => format!("{} and {} more changed", text::safe(path), more.len()),

@@ -1,5 +1,6 @@
 //! Being told of changed files, keys and signals, and making one wish of them.
 
+mod looking;
 mod notices;
 
 use std::path::Path;
@@ -12,6 +13,7 @@ use handloom_core::weave::Ground;
 use handloom_core::weave::Touch;
 use handloom_core::world::Disk;
 
+use looking::Looking;
 pub use notices::Notices;
 
 /// Something that may be a cause to do something.
@@ -48,6 +50,8 @@ pub struct Wish {
     pub names: Vec<String>,
     /// Everything has to be looked at.
     pub everything: bool,
+    /// More changed than the system could tell of.
+    pub lost: bool,
     /// A run is wanted, whatever changed.
     pub now: bool,
     /// To end: by a key, or by a signal.
@@ -60,7 +64,7 @@ pub struct Wish {
 impl Wish {
     /// Whether anything is to be done.
     pub fn is_one(&self) -> bool {
-        self.now || self.ends() || !self.causes.is_empty()
+        self.now || self.lost || self.ends() || !self.causes.is_empty()
     }
 
     /// Whether this is the end.
@@ -90,9 +94,13 @@ impl Wish {
             }
             Woken::Overflow => {
                 self.everything = true;
+                self.lost = true;
+            }
+            Woken::Key('w') => {
+                // Whatever the notices say.
+                self.everything = true;
                 self.now = true;
             }
-            Woken::Key('w') => self.now = true,
             Woken::Key('q') => self.quit = true,
             Woken::End => self.interrupted = true,
             Woken::Key(_) | Woken::Resumed => {}

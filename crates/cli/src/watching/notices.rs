@@ -2,18 +2,16 @@
 //!
 //! Only folders in which something lies that matters are watched, each on its own: a project's other
 //! folders, however large, cost nothing. Where the system has no room for that many, their files are looked
-//! at every two seconds instead.
+//! at every two seconds instead ([`Looking`]).
 
 use std::collections::HashSet;
 use std::path::Path;
 use std::path::PathBuf;
 use std::sync::mpsc::Sender;
-use std::time::Duration;
 
 use notify::Config;
 use notify::Event;
 use notify::EventKind;
-use notify::PollWatcher;
 use notify::RecommendedWatcher;
 use notify::RecursiveMode;
 use notify::Watcher;
@@ -23,21 +21,19 @@ use notify::event::AccessMode;
 use handloom_core::weave::Ground;
 
 use crate::failure::Failure;
+use crate::watching::Looking;
 use crate::watching::Woken;
 use crate::watching::from_root;
-
-/// Time between two looks where there are no notices.
-const EVERY: Duration = Duration::from_secs(2);
 
 /// Who is told of changed files.
 pub struct Notices {
     root: PathBuf,
     told: Sender<Woken>,
-    watcher: Box<dyn Watcher>,
+    watcher: RecommendedWatcher,
     watched: HashSet<String>,
     trees: HashSet<String>,
-    /// Why files are looked at instead.
-    pub instead: Option<String>,
+    /// Who looks at files instead, and why.
+    pub instead: Option<(Looking, String)>,
 }
 
 impl Notices {
@@ -49,7 +45,7 @@ impl Notices {
         let mut notices = Self {
             root: root.to_owned(),
             told,
-            watcher: Box::new(watcher),
+            watcher,
             watched: HashSet::new(),
             trees: HashSet::new(),
             instead: None,
@@ -65,6 +61,9 @@ impl Notices {
 
     /// Watches all that a run depends on.
     pub fn cover(&mut self, ground: &Ground) {
+        if let Some((looking, _)) = &self.instead {
+            return looking.cover(ground);
+        }
         for folder in ground.folders() {
             if !self.watched.contains(folder) {
                 self.watch(folder, RecursiveMode::NonRecursive);
@@ -74,6 +73,9 @@ impl Notices {
             if !self.trees.contains(tree) {
                 self.watch(tree, RecursiveMode::Recursive);
             }
+        }
+        if let Some((looking, _)) = &self.instead {
+            looking.cover(ground);
         }
     }
 
@@ -100,7 +102,9 @@ impl Notices {
         }
         match self.watcher.watch(&path, mode) {
             Ok(()) => {}
-            Err(error) if self.instead.is_none() => return self.look_instead(&plain(error)),
+            Err(error) if self.instead.is_none() && path.is_dir() => {
+                return self.look_instead(&plain(error));
+            }
             // It went away just now.
             Err(_) => return,
         }
@@ -113,23 +117,9 @@ impl Notices {
 
     /// Looks at the files themselves from now on.
     fn look_instead(&mut self, why: &std::io::Error) {
-        self.instead = Some(why.to_string());
-        let config = Config::default().with_poll_interval(EVERY);
-        let Ok(watcher) = PollWatcher::new(teller(&self.root, self.told.clone()), config) else {
-            return;
-        };
-        self.watcher = Box::new(watcher);
-        let (watched, trees) = (
-            std::mem::take(&mut self.watched),
-            std::mem::take(&mut self.trees),
-        );
-        for folder in watched {
-            self.watch(&folder, RecursiveMode::NonRecursive);
-        }
-        for tree in trees {
-            self.watch(&tree, RecursiveMode::Recursive);
-        }
-        // Whatever changed in between.
+        let looking = Looking::start(&self.root, self.told.clone());
+        self.instead = looking.map(|looking| (looking, why.to_string()));
+        // Whatever is not watched yet.
         let _ = self.told.send(Woken::Overflow);
     }
 }

@@ -441,6 +441,59 @@ fn fifty_thousand_files_are_watched() {
     assert!(ended.len() <= 3 && ended.iter().all(same), "{ended:?}");
 }
 
+/// Where the system has no room for more watched folders, the files themselves are looked at.
+#[test]
+fn without_notices_files_are_looked_at() {
+    let bed = copies(&["a", "b"]);
+    let events = bed.root().with_file_name("watch-events");
+    let program = env!("CARGO_BIN_EXE_handloom");
+    let limited = format!(
+        "echo 1 > /proc/sys/user/max_inotify_watches && exec {program} watch --events {}",
+        events.display()
+    );
+    let mut command = bed.command(&[]);
+    command = {
+        let mut shell = std::process::Command::new("unshare");
+        shell
+            .args(["-Ur", "sh", "-c", &limited])
+            .current_dir(bed.root());
+        for (name, value) in command.get_envs() {
+            shell.env(name, value.unwrap());
+        }
+        shell
+    };
+    let said = fs::File::create(bed.root().with_file_name("watch-said")).unwrap();
+    let child = command
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(said)
+        .spawn();
+    let Ok(child) = child else { return };
+    let mut watch = Watch {
+        bed: &bed,
+        child,
+        events,
+        seen: 0,
+    };
+    std::thread::sleep(Duration::from_millis(300));
+    if watch.child.try_wait().unwrap().is_some() {
+        // This machine lets nobody have limits of their own.
+        return;
+    }
+    assert_eq!(watch.next().len(), 3);
+    wait_for("it says so", || {
+        watch.said().contains("every two seconds, since")
+    });
+    watch.save("in/a", "new");
+    assert_eq!(
+        watch.next_that_does(),
+        [
+            "all made prerequisite-changed",
+            "out/a made prerequisite-changed"
+        ]
+    );
+}
+
 #[test]
 fn keys_weave_stop_and_quit() {
     let bed = Bed::new(

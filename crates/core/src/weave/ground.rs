@@ -229,6 +229,23 @@ impl Ground {
         self.trees.iter().map(String::as_str).collect()
     }
 
+    /// All that is a cause for a run when it changes: sources, the description, folders whose names count,
+    /// with a slash at the end, and files that may come.
+    pub fn causes(&self) -> impl Iterator<Item = &str> {
+        let sources = self.rounds.iter().flat_map(|(paths, uses)| {
+            let numbers = (0..).zip(uses);
+            let sources = numbers.filter(|(_, used)| **used == Use::Source);
+            sources.map(|(number, _)| paths.get(PathId(number)))
+        });
+        let others = self
+            .learned
+            .iter()
+            .chain(&self.description)
+            .chain(&self.told);
+        let folders = self.listed.keys().chain(&self.trees);
+        sources.chain(others.chain(folders).map(String::as_str))
+    }
+
     /// How many files are sources.
     #[must_use]
     pub fn sources(&self) -> usize {
