@@ -18,6 +18,7 @@ use handloom_core::project::surroundings::Overrides;
 use handloom_core::project::surroundings::Surroundings;
 use handloom_core::text::Diagnostic;
 use handloom_core::weave::Around;
+use handloom_core::weave::Ask;
 use handloom_core::world::RealDisk;
 use handloom_core::world::SystemClock;
 
@@ -268,12 +269,17 @@ impl Opened {
 
     /// The project's surroundings for a command that starts nothing from the project.
     pub fn around(&self) -> Around<'_> {
+        self.around_asking(None)
+    }
+
+    /// The project's surroundings; `ask` runs commands whose output is a value.
+    pub fn around_asking<'a>(&'a self, ask: Option<&'a Ask<'a>>) -> Around<'a> {
         Around::new(
             &self.disk,
             &self.clock,
             &self.ledger,
             &env,
-            None,
+            ask,
             self.root_text(),
         )
     }

@@ -10,7 +10,6 @@ use handloom_core::project::script::TaskCall;
 use handloom_core::project::script::relative;
 use handloom_core::project::shell::quote;
 use handloom_core::project::shell::quote_all;
-use handloom_core::weave::Around;
 use handloom_core::weave::Asked;
 use handloom_core::weave::Event;
 use handloom_core::weave::GroundTold;
@@ -28,7 +27,6 @@ use crate::arguments::RunningArguments;
 use crate::context::Located;
 use crate::context::Opened;
 use crate::context::ask;
-use crate::context::env;
 use crate::failure;
 use crate::failure::Failure;
 use crate::lock::Lock;
@@ -186,14 +184,7 @@ impl Run<'_> {
         let _aim = signals.aim(&stop, report.veil());
         let root = &opened.located.root;
         let asker = |command: &[String], folder: &str| ask(root, command, folder);
-        let around = Around::new(
-            &opened.disk,
-            &opened.clock,
-            &opened.ledger,
-            &env,
-            Some(&asker),
-            opened.root_text(),
-        );
+        let around = opened.around_asking(Some(&asker));
         let place = LocalPlace::new(root.clone(), opened.located.own().join("jobs"));
         let mut recorder = recorder(opened, &options);
         let options = Options {

@@ -11,7 +11,6 @@ use std::sync::mpsc::Receiver;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
 use handloom_core::text::Sources;
-use handloom_core::weave::Around;
 use handloom_core::weave::Asked;
 use handloom_core::weave::Ending;
 use handloom_core::weave::Event;
@@ -32,7 +31,6 @@ use crate::commands::running::Work;
 use crate::context::Located;
 use crate::context::Opened;
 use crate::context::ask;
-use crate::context::env;
 use crate::failure;
 use crate::failure::Failure;
 use crate::signals::Heard;
@@ -180,14 +178,7 @@ impl Watch<'_> {
     /// Weaves at every change without opening the project anew, as long as that goes.
     fn stand(&mut self, opened: &Opened, ground: &mut Ground, wish: Wish) -> Result<Next, Failure> {
         let asker = |command: &[String], folder: &str| ask(&opened.located.root, command, folder);
-        let around = Around::new(
-            &opened.disk,
-            &opened.clock,
-            &opened.ledger,
-            &env,
-            Some(&asker),
-            opened.root_text(),
-        );
+        let around = opened.around_asking(Some(&asker));
         let folders = Folders::new(&opened.disk);
         let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
         let asked = running::asked(opened, self.work);

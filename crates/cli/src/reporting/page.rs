@@ -320,7 +320,11 @@ fn all_jobs(whole: &Whole<'_>, out: &mut String) {
     } else {
         (0..jobs.len()).collect()
     };
-    shown.sort_by(|&a, &b| jobs[a].began.total_cmp(&jobs[b].began));
+    shown.sort_by(|&a, &b| {
+        let held = |job: usize| !ran(&jobs[job]);
+        let began = jobs[a].began.total_cmp(&jobs[b].began);
+        held(a).cmp(&held(b)).then(began)
+    });
     let more = if shown.len() < jobs.len() {
         format!(
             " <small>the {} slowest of {}</small>",

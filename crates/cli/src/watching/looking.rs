@@ -60,7 +60,7 @@ impl Looking {
         }
         for tree in ground.trees() {
             below(&self.disk, tree, &mut |path| {
-                enter(&self.disk, path, &mut seen)
+                enter(&self.disk, path, &mut seen);
             });
         }
     }
