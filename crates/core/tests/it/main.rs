@@ -9,5 +9,7 @@ mod ledgers;
 mod looking;
 mod made_up;
 mod patterns;
+mod records;
 mod shells;
 mod values;
+mod woven;
