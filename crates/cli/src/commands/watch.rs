@@ -82,6 +82,7 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
         events: running::event_writer(&work)?,
         told_of_looking: false,
         opened_before: false,
+        shifts: 0,
     };
     let mut wish = Wish::default();
     loop {
@@ -123,6 +124,8 @@ struct Watch<'w> {
     events: Option<EventWriter>,
     told_of_looking: bool,
     opened_before: bool,
+    /// How often in a row something changed between reading and watching.
+    shifts: usize,
 }
 
 /// What a run left to know.
@@ -158,7 +161,7 @@ impl Watch<'_> {
         };
         self.standby.over(&over.result, &wish.causes);
         let mut wish = self.after(&opened, &mut ground, &over.ran);
-        if over.shifted {
+        if self.is_news(over.shifted) {
             wish.everything = true;
             wish.causes.push("the description or a folder".to_owned());
         }
@@ -326,6 +329,13 @@ impl Watch<'_> {
         wish
     }
 
+    /// Whether something changed between reading and watching. Twice in a row is a sign that it always
+    /// seems so: a third look at once would change nothing.
+    fn is_news(&mut self, shifted: bool) -> bool {
+        self.shifts = if shifted { self.shifts + 1 } else { 0 };
+        (1..=2).contains(&self.shifts)
+    }
+
     /// Says once that there are no notices.
     fn say_of_looking(&mut self) {
         if let Some((_, why)) = &self.notices.instead
@@ -355,7 +365,8 @@ impl Watch<'_> {
         let root = self.notices.root().to_owned();
         let disk = RealDisk::open(&root)
             .map_err(|error| Failure::io(format!("can't open `{}`", root.display()), error))?;
-        let wish = if ground.begin(&disk, sources) {
+        let shifted = ground.begin(&disk, sources);
+        let wish = if self.is_news(shifted) {
             Wish {
                 now: true,
                 ..Wish::default()

@@ -343,6 +343,26 @@ fn mistakes_and_failures_are_waited_out() {
     assert!(ended[0].contains("prerequisite-changed"), "{ended:?}");
 }
 
+/// What is typed and what is no text were taken for files that differ from what was read, for ever.
+#[test]
+fn what_is_set_from_outside_is_no_file_that_changed() {
+    let bed = Bed::new("let v = a\ntarget out\n  needs in\n  recipe: echo @{v} > @{target}\n");
+    bed.write("in", "1");
+    let mut watch = Watch::start(&bed, &["--let", "v=b"]);
+    assert_eq!(watch.next(), ["out made never-made"]);
+    watch.calm();
+    assert_eq!(watch.more(), [] as [Value; 0]);
+    let whole = bed.read("hand.loom");
+    fs::write(bed.path("hand.loom"), b"target \xff\n").unwrap();
+    wait_for("the mistake is told", || watch.said().contains("UTF-8"));
+    std::thread::sleep(Duration::from_millis(300));
+    let told = watch.said().matches("UTF-8").count();
+    assert!(told <= 4, "{}", watch.said());
+    watch.save("hand.loom", &whole);
+    watch.save("in", "2");
+    assert_eq!(watch.next_that_does(), ["out same prerequisite-changed"]);
+}
+
 #[test]
 fn outputs_are_no_cause_but_are_seen() {
     let bed = copies(&["a", "b"]);

@@ -18,6 +18,7 @@ use crate::project::folders::OWN_FOLDER;
 use crate::project::folders::Seen;
 use crate::project::folders::names_digest;
 use crate::project::folders::sorted_names;
+use crate::text::Source;
 use crate::text::Sources;
 use crate::world::Digest;
 use crate::world::Disk;
@@ -85,7 +86,7 @@ pub struct Ground {
 impl Ground {
     /// Adds the description: enough to see it being mended.
     pub fn add_description(&mut self, sources: &Sources) {
-        for (_, source) in sources.iter() {
+        for source in files(sources) {
             self.enter(folder_of(&source.name), true);
             self.description.insert(source.name.clone());
         }
@@ -333,8 +334,9 @@ impl Ground {
     /// changed since it was read: the names in folders, or the description's text.
     #[must_use]
     pub fn begin(&mut self, disk: &dyn Disk, sources: &Sources) -> bool {
-        let mut shifted = sources.iter().any(|(_, source)| {
-            disk.read(&source.name).ok().as_deref() != Some(source.text.as_bytes())
+        let mut shifted = files(sources).any(|source| match disk.read(&source.name) {
+            Ok(bytes) => String::from_utf8_lossy(&bytes) != *source.text,
+            Err(_) => true,
         });
         let mut all = std::mem::take(&mut self.listed);
         for listed in all.values_mut() {
@@ -345,6 +347,12 @@ impl Ground {
         self.listed = all;
         shifted
     }
+}
+
+/// The sources that are files of the project: what was typed is one too.
+fn files(sources: &Sources) -> impl Iterator<Item = &Source> {
+    let files = sources.iter().map(|(_, source)| source);
+    files.filter(|source| source.name.ends_with(".loom"))
 }
 
 /// The folder of a path: empty, or ending with a slash.
