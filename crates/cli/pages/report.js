@@ -136,15 +136,19 @@ if (canvas) {
 
   /* A thread from each job of the longest way to the next. */
   function thread(gold) {
-    const along = jobs.filter((job) => way.has(job.step)).sort((a, b) => way.get(a.step) - way.get(b.step));
+    const chain = jobs.filter((job) => way.has(job.step)).sort((a, b) => way.get(a.step) - way.get(b.step));
     context.strokeStyle = gold;
     context.lineWidth = 1.5;
-    for (let at = 1; at < along.length; at += 1) {
-      const before = along[at - 1], next = along[at];
+    for (let at = 1; at < chain.length; at += 1) {
+      const before = chain[at - 1], next = chain[at];
       const start = x(before.began + before.seconds), stop = x(next.began);
       context.beginPath();
-      context.moveTo(start, y(before.row) + BAR + 1.5);
-      context.bezierCurveTo(start + 8, y(before.row) + BAR + 1.5, stop - 8, y(next.row) + BAR + 1.5, stop, y(next.row) + BAR + 1.5);
+      // Between the rows as far as it goes, so that it crosses no bar on its way.
+      const along = y(before.row) + BAR + 1.5, low = y(next.row) + BAR + 1.5;
+      const turn = Math.max(start, stop - 12);
+      context.moveTo(start, along);
+      context.lineTo(turn, along);
+      context.bezierCurveTo(turn + 8, along, stop - 8, low, stop, low);
       context.stroke();
     }
   }

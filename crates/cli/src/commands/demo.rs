@@ -100,6 +100,12 @@ fn next(shown: &str, ui: Ui) -> String {
             "other flags: only what is compiled with them",
         ),
         ("handloom check".to_owned(), "the calculator's own tests"),
+        ("handloom graph".to_owned(), "what is made from what"),
+        (
+            "handloom report".to_owned(),
+            "where the last run spent its time",
+        ),
+        ("handloom watch".to_owned(), "weave again at every change"),
     ];
     let width = rows
         .iter()

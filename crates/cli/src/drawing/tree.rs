@@ -68,7 +68,7 @@ fn line(knot: &Knot, depth: usize, above: bool, theme: Theme) -> String {
     // One step's state stands in front already.
     let one = knot.count == 1 && knot.kind != Kind::Set;
     let mut rest = match (one, knot.state) {
-        (true, State::Kept) => String::new(),
+        (true, State::Kept | State::Failed) => String::new(),
         (true, _) => text::safe(&knot.reason),
         (false, _) => text::safe(&note(knot)),
     };

@@ -132,3 +132,10 @@ pub fn wait_for(what: &str, is_so: impl Fn() -> bool) {
         std::thread::sleep(Duration::from_millis(5));
     }
 }
+
+/// The state of a process: `S` sleeps, `T` is stopped; none when it is gone.
+pub fn state_of(pid: &str) -> Option<char> {
+    let stat = std::fs::read_to_string(format!("/proc/{}/stat", pid.trim())).ok()?;
+    let state = stat.rsplit_once(") ")?.1.chars().next()?;
+    (state != 'Z').then_some(state)
+}

@@ -7,6 +7,7 @@ use rustix::process::Signal;
 
 use crate::bed::Bed;
 use crate::screen::Terminal;
+use crate::screen::state_of;
 use crate::screen::wait_for;
 
 /// A step that waits for a file named after it.
@@ -25,13 +26,6 @@ fn gated(names: &[&str]) -> Bed {
         bed.write(&format!("in/{name}"), "x");
     }
     bed
-}
-
-/// The state of a process: `S` sleeps, `T` is stopped; none when it is gone.
-fn state_of(pid: &str) -> Option<char> {
-    let stat = std::fs::read_to_string(format!("/proc/{}/stat", pid.trim())).ok()?;
-    let state = stat.rsplit_once(") ")?.1.chars().next()?;
-    (state != 'Z').then_some(state)
 }
 
 #[test]

@@ -14,6 +14,7 @@ use serde_json::Value;
 use crate::bed::Bed;
 use crate::bed::brief;
 use crate::screen::Terminal;
+use crate::screen::state_of;
 use crate::screen::wait_for;
 
 /// The program, watching a project, with its events.
@@ -329,6 +330,15 @@ fn mistakes_and_failures_are_waited_out() {
         "target out\n  needs a\n  recipe: cat @{needs} > @{target}; test ! -e bad\n",
     );
     assert_eq!(watch.next_that_does(), ["out made prerequisite-dropped"]);
+    // Gone for a moment, as while another branch is checked out.
+    let whole = bed.read("hand.loom");
+    bed.remove("hand.loom");
+    wait_for("its absence is told", || {
+        watch.said().contains("there is no `hand.loom`")
+    });
+    watch.save("hand.loom", &whole);
+    assert_eq!(watch.next(), [] as [&str; 0]);
+    watch.calm();
     bed.write("bad", "");
     watch.save("a", "2");
     assert_eq!(watch.next_that_does(), ["out failed prerequisite-changed"]);
@@ -571,6 +581,34 @@ fn control_c_ends_it_and_the_terminal_is_as_it_was() {
             .contains(rustix::termios::LocalModes::ICANON | rustix::termios::LocalModes::ECHO)
     });
     assert_eq!(terminal.end().0, Some(130));
+}
+
+#[test]
+fn a_pause_gives_the_terminal_back_and_takes_it_again() {
+    use rustix::termios::LocalModes;
+    let bed = Bed::new("target out\n  needs a\n  recipe: cp @{needs} @{target}\n");
+    bed.write("a", "1");
+    let mut terminal = Terminal::start(&bed, &["watch"]);
+    terminal.shows("watching  up to date");
+    let canonical = |terminal: &Terminal| {
+        let modes = rustix::termios::tcgetattr(&terminal.keyboard).unwrap();
+        modes.local_modes.contains(LocalModes::ICANON)
+    };
+    let program = terminal.child.id().to_string();
+    terminal.press(b"\x1a");
+    wait_for("the program is stopped", || state_of(&program) == Some('T'));
+    assert!(canonical(&terminal), "the shell reads lines again");
+    // Saved during the pause.
+    bed.write("a", "2");
+    let pid = Pid::from_raw(program.parse().unwrap()).unwrap();
+    rustix::process::kill_process(pid, Signal::CONT).unwrap();
+    terminal.shows("a changed");
+    terminal.shows("1 made in");
+    wait_for("keys are heard again", || !canonical(&terminal));
+    terminal.press(b"q");
+    let (status, screen) = terminal.end();
+    assert_eq!(status, Some(0), "{screen}");
+    assert_eq!(bed.read("out"), "2");
 }
 
 #[test]

@@ -179,12 +179,19 @@ impl Place for LocalPlace {
     }
 }
 
+/// How much later than a job this program may hear of the keyboard's interruption.
+const HEARD_WITHIN: Duration = Duration::from_millis(500);
+
 /// The keyboard's interruption goes to the job that has the terminal. When that ends by it, the run
 /// ends too; when the job takes it for something else, as a prompt does, the run goes on.
 fn after_terminal(mut outcome: Outcome, stop: &Stop) -> Outcome {
-    let interrupted = stop.hold_terminal(false);
     let by_it = matches!(outcome.exit, Exit::Signal(signal) if signal == Signal::INT.as_raw())
         || outcome.exit == Exit::Status(128 + Signal::INT.as_raw());
+    if by_it {
+        // Both got it from the keyboard; the thread that hears signals may come second.
+        stop.await_interruption(HEARD_WITHIN);
+    }
+    let interrupted = stop.hold_terminal(false);
     if interrupted && by_it {
         outcome.stopped = true;
         stop.raise(Signal::INT.as_raw());

@@ -127,6 +127,14 @@ impl Stop {
         self.interrupted.swap(false, Ordering::SeqCst)
     }
 
+    /// Waits until the keyboard's interruption was heard, but not longer than this.
+    pub fn await_interruption(&self, longest: Duration) {
+        let start = Instant::now();
+        while !self.interrupted.load(Ordering::SeqCst) && start.elapsed() < longest {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+    }
+
     /// Stops all jobs where they are, until [`Stop::resume`].
     pub fn pause(&self) {
         let mut groups = self.groups();
