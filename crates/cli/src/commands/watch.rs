@@ -144,7 +144,9 @@ impl Watch<'_> {
         let mut ground = Ground::default();
         let located = Located::find(self.common);
         let opened = located.and_then(|located| {
-            running::open(self.common, located, self.work.running.no_wait, self.ui)
+            // Later on another run is nothing to end for.
+            let no_wait = self.work.running.no_wait && !self.opened_before;
+            running::open(self.common, located, no_wait, self.ui)
         });
         let (lock, opened) = match opened {
             Ok(opened) => opened,
@@ -163,7 +165,7 @@ impl Watch<'_> {
         let mut wish = self.after(&opened, &mut ground, &over.ran);
         if self.is_news(over.shifted) {
             wish.everything = true;
-            wish.causes.push("the description or a folder".to_owned());
+            wish.cause("the description or a folder".to_owned());
         }
         while !wish.ends() {
             if !wish.is_one() {
@@ -207,7 +209,7 @@ impl Watch<'_> {
                 root: opened.located.root.clone(),
                 folder: opened.located.folder.clone(),
             };
-            let lock = running::lock(&located, self.work.running.no_wait, self.ui)?;
+            let lock = running::lock(&located, false, self.ui)?;
             if !lock.was_ours {
                 return Ok(Next::Wish(wish));
             }
@@ -322,7 +324,7 @@ impl Watch<'_> {
                 _ => false,
             };
             if !same {
-                wish.causes.push(path);
+                wish.cause(path);
             }
         }
         self.say_of_looking();

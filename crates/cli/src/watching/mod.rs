@@ -3,6 +3,9 @@
 mod looking;
 mod notices;
 
+use std::collections::BTreeSet;
+use std::collections::HashMap;
+use std::collections::HashSet;
 use std::path::Path;
 use std::sync::mpsc::Receiver;
 use std::sync::mpsc::RecvTimeoutError;
@@ -47,7 +50,9 @@ pub struct Wish {
     /// Files that may hold something else than is known; some are no cause.
     pub doubted: Vec<String>,
     /// Names that came or went, for now perhaps, where that may matter.
-    pub names: Vec<String>,
+    pub names: BTreeSet<String>,
+    /// The same as `causes`, to be searched.
+    pub caused: HashSet<String>,
     /// Everything has to be looked at.
     pub everything: bool,
     /// More changed than the system could tell of.
@@ -72,12 +77,29 @@ impl Wish {
         self.quit || self.interrupted
     }
 
+    /// A file is the cause of a run; each is named once.
+    pub fn cause(&mut self, path: String) {
+        if self.caused.insert(path.clone()) {
+            self.causes.push(path);
+        }
+    }
+
     /// Looks which names came or went for good.
     fn settle(&mut self, ground: &Ground, disk: &dyn Disk) {
+        let mut asked: HashMap<String, bool> = HashMap::new();
         for path in std::mem::take(&mut self.names) {
-            if ground.names_differ(disk, &path) {
+            let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
+            let folder = if ground.is_folder(&path) {
+                &path
+            } else {
+                folder
+            };
+            let differs = asked
+                .entry(folder.to_owned())
+                .or_insert_with(|| ground.names_differ(disk, &path));
+            if *differs {
                 self.everything = true;
-                self.causes.push(path);
+                self.cause(path);
             }
         }
     }
@@ -116,9 +138,7 @@ impl Wish {
                 self.doubted.push(path.clone());
             }
             // An editor's file beside the real one is gone in a moment.
-            if !self.names.contains(&path) {
-                self.names.push(path);
-            }
+            self.names.insert(path);
             return;
         }
         if broken && touch == Touch::Nothing && !path.starts_with(".handloom") {
@@ -126,8 +146,8 @@ impl Wish {
             touch = Touch::Everything;
         }
         self.everything |= matches!(touch, Touch::Everything | Touch::MadeFolder);
-        if touch.is_cause() && !self.causes.contains(&path) {
-            self.causes.push(path.clone());
+        if touch.is_cause() {
+            self.cause(path.clone());
         }
         if touch != Touch::Nothing {
             self.doubted.push(path);
