@@ -68,7 +68,7 @@ pub fn write(picture: &Picture, title: &str) -> String {
         .max(420.0);
     let height = layout.height + TITLE + LEGEND + MARGIN;
     let mut out = format!(
-        "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width:.0}\" height=\"{height:.0}\" style=\"max-width:{fit}\" viewBox=\"0 0 {width:.0} {height:.0}\" role=\"img\">\n<title>{title}</title>\n<style>{STYLE}</style>\n",
+        "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width:.0}\" height=\"{height:.0}\" style=\"max-width:{fit};height:auto\" viewBox=\"0 0 {width:.0} {height:.0}\" role=\"img\">\n<title>{title}</title>\n<style>{STYLE}</style>\n",
         title = escaped(title),
         fit = if width < READABLE { "100%" } else { "none" },
     );
