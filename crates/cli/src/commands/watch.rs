@@ -245,6 +245,7 @@ impl Watch<'_> {
         drive: impl FnOnce(&mut Session<'_>, &Asked) -> Result<T, Stopped>,
     ) -> Result<Over<T>, Failure> {
         self.standby.clear();
+        self.notices.follow_again(&wish.causes);
         if let Some(events) = &mut self.events
             && !wish.causes.is_empty()
             && !wish.told
@@ -282,6 +283,7 @@ impl Watch<'_> {
         let mut shifted = false;
         let mut cover = |ground: &mut Ground| {
             notices.cover(ground);
+            notices.follow(ground.causes());
             shifted |= ground.begin(&opened.disk, &opened.description.sources);
         };
         let run = Run {
@@ -316,6 +318,7 @@ impl Watch<'_> {
         let ledger = opened.ledger.borrow();
         let new = ground.learned_since(ran.iter().map(String::as_str), &ledger);
         self.notices.cover(ground);
+        self.notices.follow(new.iter().map(String::as_str));
         for path in new {
             // It was not watched when the step read it.
             let same = match (ledger.file(&path), opened.disk.stat(&path)) {

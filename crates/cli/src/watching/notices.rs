@@ -2,11 +2,17 @@
 //!
 //! Only folders in which something lies that matters are watched, each on its own: a project's other
 //! folders, however large, cost nothing. Where the system has no room for that many, their files are looked
-//! at every two seconds instead ([`Looking`]).
+//! at every two seconds instead ([`Looking`]). A file behind a symbolic link is watched where it lies, and a
+//! change there counts as one of the link.
 
+use std::collections::HashMap;
 use std::collections::HashSet;
 use std::path::Path;
 use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::Mutex;
+use std::sync::MutexGuard;
+use std::sync::PoisonError;
 use std::sync::mpsc::Sender;
 
 use notify::Config;
@@ -25,6 +31,13 @@ use crate::watching::Looking;
 use crate::watching::Woken;
 use crate::watching::from_root;
 
+/// For each file behind links what links to it, as seen from the root.
+type Links = Arc<Mutex<HashMap<String, Vec<String>>>>;
+
+fn lock(links: &Links) -> MutexGuard<'_, HashMap<String, Vec<String>>> {
+    links.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
 /// Who is told of changed files.
 pub struct Notices {
     root: PathBuf,
@@ -32,6 +45,9 @@ pub struct Notices {
     watcher: RecommendedWatcher,
     watched: HashSet<String>,
     trees: HashSet<String>,
+    /// Files that were looked at whether they are links.
+    followed: HashSet<String>,
+    links: Links,
     /// Who looks at files instead, and why.
     pub instead: Option<(Looking, String)>,
 }
@@ -39,7 +55,8 @@ pub struct Notices {
 impl Notices {
     /// Nothing is watched yet but the project's own folder.
     pub fn new(root: &Path, told: Sender<Woken>) -> Result<Self, Failure> {
-        let teller = teller(root, told.clone());
+        let links = Links::default();
+        let teller = teller(root, Arc::clone(&links), told.clone());
         let watcher = RecommendedWatcher::new(teller, Config::default())
             .map_err(|error| Failure::io("can't ask the system for notices", plain(error)))?;
         let mut notices = Self {
@@ -48,6 +65,8 @@ impl Notices {
             watcher,
             watched: HashSet::new(),
             trees: HashSet::new(),
+            followed: HashSet::new(),
+            links,
             instead: None,
         };
         notices.watch("", RecursiveMode::NonRecursive);
@@ -77,6 +96,40 @@ impl Notices {
         if let Some((looking, _)) = &self.instead {
             looking.cover(ground);
         }
+    }
+
+    /// Watches what lies behind those of these files that are links, each once.
+    pub fn follow<'p>(&mut self, paths: impl Iterator<Item = &'p str>) {
+        for path in paths {
+            if self.followed.contains(path) {
+                continue;
+            }
+            self.followed.insert(path.to_owned());
+            let whole = self.root.join(path);
+            let is_link = whole.symlink_metadata().is_ok_and(|meta| meta.is_symlink());
+            // What leads nowhere yet is noticed when the link itself changes.
+            let Some(real) = is_link.then(|| whole.canonicalize().ok()).flatten() else {
+                continue;
+            };
+            let Some(real) = from_root(&self.root, &real) else {
+                continue;
+            };
+            if let Some((folder, _)) = real.rsplit_once('/') {
+                self.watch(&format!("{folder}/"), RecursiveMode::NonRecursive);
+            }
+            lock(&self.links)
+                .entry(real)
+                .or_default()
+                .push(path.to_owned());
+        }
+    }
+
+    /// The same for files that were changed: they may be other links now.
+    pub fn follow_again(&mut self, paths: &[String]) {
+        for path in paths {
+            self.followed.remove(path);
+        }
+        self.follow(paths.iter().map(String::as_str));
     }
 
     /// A folder came, went or was moved: those watched below it may be others now.
@@ -125,19 +178,27 @@ impl Notices {
 }
 
 /// Hands on what matters of the system's notices.
-fn teller(root: &Path, told: Sender<Woken>) -> impl Fn(notify::Result<Event>) + Send + 'static {
+fn teller(
+    root: &Path,
+    links: Links,
+    told: Sender<Woken>,
+) -> impl Fn(notify::Result<Event>) + Send + 'static {
     let root = root.to_owned();
     move |notice| {
         let woken = match notice {
             Ok(event) if event.need_rescan() => Woken::Overflow,
             Ok(event) if is_reading(event.kind) => return,
-            Ok(event) => Woken::Changed(
-                event
-                    .paths
-                    .iter()
-                    .filter_map(|path| from_root(&root, path))
-                    .collect(),
-            ),
+            Ok(event) => {
+                let seen = |path: &PathBuf| from_root(&root, path);
+                let mut paths: Vec<String> = event.paths.iter().filter_map(seen).collect();
+                let links = lock(&links);
+                if !links.is_empty() {
+                    let linked = paths.iter().filter_map(|path| links.get(path));
+                    let linked: Vec<String> = linked.flatten().cloned().collect();
+                    paths.extend(linked);
+                }
+                Woken::Changed(paths)
+            }
             Err(_) => Woken::Overflow,
         };
         // Nobody listens any more at the program's end.

@@ -471,6 +471,39 @@ fn fifty_thousand_files_are_watched() {
     assert!(ended.len() <= 3 && ended.iter().all(same), "{ended:?}");
 }
 
+#[test]
+fn what_lies_behind_links_is_watched() {
+    use std::os::unix::fs::symlink;
+    let bed = Bed::new("target out\n  needs near far\n  recipe: cat @{needs} > @{target}\n");
+    let away = bed.root().with_file_name("away");
+    fs::create_dir_all(&away).unwrap();
+    fs::write(away.join("one"), "1").unwrap();
+    fs::write(away.join("two"), "2").unwrap();
+    bed.write("deep/real", "r");
+    symlink("deep/real", bed.path("near")).unwrap();
+    symlink(away.join("one"), bed.path("far")).unwrap();
+    let mut watch = Watch::start(&bed, &[]);
+    assert_eq!(watch.next(), ["out made never-made"]);
+    watch.calm();
+    watch.save("deep/real", "R");
+    assert_eq!(watch.next_that_does(), ["out made prerequisite-changed"]);
+    fs::write(away.join("one"), "I").unwrap();
+    assert_eq!(watch.next_that_does(), ["out made prerequisite-changed"]);
+    wait_for("both are in", || bed.read("out") == "RI");
+    // The link leads elsewhere, and what lies there is watched from then on.
+    watch.calm();
+    bed.remove("far");
+    symlink(away.join("two"), bed.path("far")).unwrap();
+    wait_for("the other file is in", || {
+        bed.exists("out") && bed.read("out") == "R2"
+    });
+    watch.calm();
+    fs::write(away.join("two"), "II").unwrap();
+    wait_for("its change is in", || {
+        bed.exists("out") && bed.read("out") == "RII"
+    });
+}
+
 /// Edits of every kind, faster than runs and slower, and after each pause the outputs are those of the
 /// sources as they are.
 #[test]
