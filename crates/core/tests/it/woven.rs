@@ -14,6 +14,7 @@ use handloom_core::picture::State;
 use handloom_core::picture::Tie;
 use handloom_core::project::Build;
 use handloom_core::project::Description;
+use handloom_core::project::Project;
 use handloom_core::project::StepId;
 use handloom_core::project::TaskId;
 use handloom_core::project::folders::Folders;
@@ -121,7 +122,8 @@ impl Bench {
         }
     }
 
-    fn picture(&self, failed: &[&str]) -> Picture {
+    /// Works the project out as it is now, without running anything.
+    fn look<T>(&self, look: impl FnOnce(&Looked<'_, '_>) -> T) -> T {
         let machine = &self.machine;
         let (ledger, _) = Ledger::open(machine.storage(), false).unwrap();
         let ledger = RefCell::new(ledger);
@@ -141,19 +143,46 @@ impl Bench {
             (0..project.tasks.len()).map(|task| NodeId::task(&project, TaskId::from_index(task)));
         let goals: Vec<NodeId> = steps.chain(tasks).collect();
         let order = graph::order(&project, &goals).unwrap();
-        let prospects = outlook(&project, &vars, &around, &order, &[], 1).unwrap();
-        let ledger = ledger.borrow();
-        Source {
-            project: &project,
+        look(&Looked {
+            around: &around,
+            folders: &folders,
             vars: &vars,
+            project: &project,
             order: &order,
-            prospects: &prospects,
-            disk: machine,
-            ledger: &ledger,
-            failed: &|name| failed.contains(&name),
-        }
-        .picture()
+        })
     }
+
+    fn picture(&self, failed: &[&str]) -> Picture {
+        self.look(|looked| {
+            let prospects = outlook(
+                looked.project,
+                looked.vars,
+                looked.around,
+                looked.order,
+                &[],
+                1,
+            );
+            Source {
+                project: looked.project,
+                vars: looked.vars,
+                order: looked.order,
+                prospects: &prospects.unwrap(),
+                disk: &self.machine,
+                ledger: &looked.around.ledger.borrow(),
+                failed: &|name| failed.contains(&name),
+            }
+            .picture()
+        })
+    }
+}
+
+/// A project that was worked out, with all of it in order.
+struct Looked<'l, 'd> {
+    around: &'l Around<'d>,
+    folders: &'l Folders<'l>,
+    vars: &'l Vars<'d>,
+    project: &'l Project<'d>,
+    order: &'l graph::Order,
 }
 
 /// Two units that learn of what they include, a folder of notes, a task.
@@ -287,24 +316,13 @@ fn whole_folders_are_ground() {
         "target sum\n  needs data/\n  recipe: whole 1\n",
         &[("data/a", "a"), ("data/deep/b", "b"), ("datum", "d")],
     );
-    // The made-up jobs read no folders; what the run depends on is told before they begin.
-    let machine = &bench.machine;
-    let (ledger, _) = Ledger::open(machine.storage(), true).unwrap();
-    let ledger = RefCell::new(ledger);
-    let env = |_: &str| None;
-    let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned());
-    let (description, outside) = bench.describe(&around);
-    let folders = Folders::new(machine);
-    let vars = Vars::new(&description, &outside, &around, &folders);
-    let project = Build {
-        vars: &vars,
-        settled: None,
-    }
-    .project();
-    let order = graph::order(&project, &[NodeId(0)]).unwrap();
-    let mut ground = Ground::default();
-    ground.add_folders((folders.seen(), folders.told()));
-    ground.add(&project, &order, &ledger.borrow());
+    // The made-up jobs read no folders: only what the run would depend on is asked.
+    let ground = bench.look(|looked| {
+        let mut ground = Ground::default();
+        ground.add_folders((looked.folders.seen(), looked.folders.told()));
+        ground.add(looked.project, looked.order, &looked.around.ledger.borrow());
+        ground
+    });
     for (path, touch) in [
         ("data/a", Touch::Source),
         ("data/new", Touch::Source),
