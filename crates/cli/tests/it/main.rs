@@ -12,6 +12,7 @@ mod guide;
 mod histories;
 mod jobs;
 mod language;
+mod machines;
 mod names;
 mod pictures;
 mod reports;
