@@ -10,6 +10,7 @@ use std::sync::mpsc::Receiver;
 
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
+use handloom_core::text::Diagnostic;
 use handloom_core::text::Sources;
 use handloom_core::weave::Asked;
 use handloom_core::weave::Ending;
@@ -81,7 +82,7 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
         current,
         events: running::event_writer(&work)?,
         told_of_looking: false,
-        opened_before: false,
+        waited: false,
         shifts: 0,
     };
     let mut wish = Wish::default();
@@ -123,7 +124,8 @@ struct Watch<'w> {
     current: Arc<Mutex<Option<Arc<Stop>>>>,
     events: Option<EventWriter>,
     told_of_looking: bool,
-    opened_before: bool,
+    /// Whether it waited for a change before: what is typed was right then.
+    waited: bool,
     /// How often in a row something changed between reading and watching.
     shifts: usize,
 }
@@ -145,7 +147,7 @@ impl Watch<'_> {
         let located = Located::find(self.common);
         let opened = located.and_then(|located| {
             // Later on another run is nothing to end for.
-            let no_wait = self.work.running.no_wait && !self.opened_before;
+            let no_wait = self.work.running.no_wait && !self.waited;
             running::open(self.common, located, no_wait, self.ui)
         });
         let (lock, opened) = match opened {
@@ -156,7 +158,6 @@ impl Watch<'_> {
             session.weave(&opened.description, &opened.outside, asked)
         });
         drop(lock);
-        self.opened_before = true;
         let over = match result {
             Ok(over) => over,
             Err(failure) => return self.mend(failure, ground),
@@ -357,9 +358,11 @@ impl Watch<'_> {
     fn mend(&mut self, failure: Failure, mut ground: Ground) -> Result<Wish, Failure> {
         let none = Sources::default();
         let sources: &Sources = match &failure {
-            Failure::Description(sources, _) => sources,
+            Failure::Description(sources, wrong) if self.waited || in_files(sources, wrong) => {
+                sources
+            }
             // The description is gone for a moment, while it is written anew.
-            Failure::Usage(..) if self.opened_before => &none,
+            Failure::Usage(..) if self.waited => &none,
             _ => return Err(failure),
         };
         self.standby.clear();
@@ -383,7 +386,8 @@ impl Watch<'_> {
         Ok(wish)
     }
 
-    fn wait(&self, wish: Wish, ground: &Ground, disk: &dyn Disk, broken: bool) -> Wish {
+    fn wait(&mut self, wish: Wish, ground: &Ground, disk: &dyn Disk, broken: bool) -> Wish {
+        self.waited = true;
         self.standby.show(ground.sources());
         let refresh = || self.standby.show(ground.sources());
         watching::wait(&self.woken, wish, ground, disk, broken, &refresh)
@@ -397,6 +401,14 @@ impl Watch<'_> {
             }
         }
     }
+}
+
+/// Whether a mistake stands in a file of the project: what was typed does not get better by waiting.
+fn in_files(sources: &Sources, wrong: &[Diagnostic]) -> bool {
+    wrong.iter().any(|wrong| {
+        let place = wrong.primary.as_ref().map(|label| label.span.source);
+        place.is_some_and(|source| sources.get(source).name.ends_with(".loom"))
+    })
 }
 
 /// How it goes on after standing.

@@ -69,7 +69,10 @@ impl Standby {
             return;
         }
         let (words, good) = &self.state;
-        let mut rest = format!(" · {}", text::count(sources, "source"));
+        let mut rest = match sources {
+            0 => String::new(),
+            _ => format!(" · {}", text::count(sources, "source")),
+        };
         if self.keys {
             rest.push_str(" · w weave now, s stop, q quit");
         }

@@ -374,6 +374,25 @@ fn what_is_set_from_outside_is_no_file_that_changed() {
 }
 
 #[test]
+fn what_is_typed_wrong_is_not_waited_for() {
+    let bed = copies(&["a"]);
+    for (arguments, told) in [
+        (&["watch", "nothing"][..], "`nothing`"),
+        (&["watch", "--let", "no=1"], "no variable `no`"),
+        (&["watch", "-j0"], "0 jobs"),
+        (&["watch", "--events", "nowhere/file"], "nowhere/file"),
+    ] {
+        let status = if told == "nowhere/file" { 3 } else { 2 };
+        bed.run(arguments).status(status).says(&[told]);
+    }
+    let empty = tempfile::tempdir().unwrap();
+    let folder = empty.path().to_str().unwrap();
+    bed.run(&["watch", "--project", folder])
+        .status(2)
+        .says(&["there is no `hand.loom`"]);
+}
+
+#[test]
 fn outputs_are_no_cause_but_are_seen() {
     let bed = copies(&["a", "b"]);
     let mut watch = Watch::start(&bed, &[]);
