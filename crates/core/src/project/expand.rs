@@ -14,10 +14,7 @@ use std::collections::HashSet;
 use std::sync::Arc;
 
 use crate::language::LearnHow;
-use crate::language::Part as WordPart;
 use crate::language::Target;
-use crate::language::Word;
-use crate::language::WordKind;
 use crate::project::build::NOBODY;
 use crate::project::build::Project;
 use crate::project::build::Range;
@@ -25,9 +22,9 @@ use crate::project::build::Step;
 use crate::project::build::StepId;
 use crate::project::decl::Clauses;
 use crate::project::decl::Decl;
-use crate::project::decl::word_names;
 use crate::project::description::PartId;
-use crate::project::frame::Frame;
+use crate::project::each::each_words;
+use crate::project::each::hole_names;
 use crate::project::paths::PathId;
 use crate::project::paths::from_root;
 use crate::project::pattern::Pattern;
@@ -107,7 +104,7 @@ impl<'v, 'd> Expander<'v, 'd> {
                     .help("let the recipe tell what it read: `learn`, or `learn lines`"),
             );
         }
-        let holes = self.hole_names(part, &clauses);
+        let holes = hole_names(self.vars, part, &clauses);
         let Some(decl) = Decl::new(self.vars, part, target, clauses, holes) else {
             return;
         };
@@ -142,35 +139,6 @@ impl<'v, 'd> Expander<'v, 'd> {
             done: 0,
             changed: true,
         });
-    }
-
-    /// The names that a target's `each` give, in order of appearance.
-    fn hole_names(&self, part: PartId, clauses: &Clauses<'d>) -> Vec<String> {
-        let mut names: Vec<String> = Vec::new();
-        let mut add = |name: &str| {
-            if !names.iter().any(|known| known == name) {
-                names.push(name.to_owned());
-            }
-        };
-        for (name, _) in &clauses.each {
-            add(&name.text);
-        }
-        for word in each_words(clauses) {
-            let own = |name: &str| clauses.lets.iter().any(|own| &*own.name.text == name);
-            let value = if word_names(word).any(own) {
-                None
-            } else {
-                self.vars.word(word, &Frame::of(part))
-            };
-            match value {
-                Some(value) => value
-                    .atoms
-                    .iter()
-                    .for_each(|atom| source_holes(&atom.source(), &mut add)),
-                None => written_text(self.vars, word, &mut |text| source_holes(text, &mut add)),
-            }
-        }
-        names
     }
 
     fn slots(&self, project: &mut Project<'d>, index: usize) -> Option<Vec<Slot>> {
@@ -564,38 +532,4 @@ fn add_match(slot: &mut Slot, paths: &mut crate::project::paths::Paths, path: &s
         .collect();
     matches.push(Match { path: id, values });
     true
-}
-
-/// The words behind `needs … each`.
-pub fn each_words<'a>(clauses: &'a Clauses<'_>) -> impl Iterator<Item = &'a Word> {
-    clauses
-        .needs
-        .iter()
-        .flat_map(|group| &group.items)
-        .filter(|item| item.each)
-        .map(|item| &item.word)
-}
-
-fn source_holes(source: &str, add: &mut impl FnMut(&str)) {
-    if let Ok(pattern) = Pattern::compile(source) {
-        pattern.holes().iter().for_each(|hole| add(hole));
-    }
-}
-
-/// The unquoted texts of a word.
-fn written_text(vars: &Vars<'_>, word: &Word, found: &mut impl FnMut(&str)) {
-    match &word.kind {
-        WordKind::Plain => found(vars.description.sources.slice(word.span)),
-        WordKind::Mixed(parts) => {
-            for part in parts {
-                if let WordPart::Text {
-                    text,
-                    quoted: false,
-                } = part
-                {
-                    found(text);
-                }
-            }
-        }
-    }
 }

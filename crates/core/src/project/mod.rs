@@ -15,6 +15,7 @@ pub mod values;
 
 mod build;
 mod check;
+mod each;
 mod expand;
 mod needs;
 mod outputs;
