@@ -326,3 +326,61 @@ fn a_retry_may_succeed_and_finally_always_runs() {
         ("x\nx\nx\n".to_owned(), "after\n".to_owned())
     );
 }
+
+/// Runs two steps that read the same file, and changes it while both run: neither may count as made from
+/// what is there now.
+#[track_caller]
+fn changed_under_two(loom: &str, changed: &str) {
+    let bed = Bed::new(loom);
+    for name in ["in/a", "in/b", changed] {
+        bed.write(name, "old\n");
+    }
+    bed.write("go", "");
+    let _ = bed.run(&["-j2"]).status(0);
+    for name in ["go", "read-a", "read-b"] {
+        bed.remove(name);
+    }
+    bed.write("in/a", "new\n");
+    bed.write("in/b", "new\n");
+    let mut child = bed
+        .command(&["-j2", "--on-failure", "continue"])
+        .stdout(std::process::Stdio::null())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    crate::screen::wait_for("both have read it", || {
+        bed.exists("read-a") && bed.exists("read-b")
+    });
+    bed.write(changed, "changed\n");
+    bed.write("go", "");
+    assert_eq!(child.wait().unwrap().code(), Some(1));
+    let run = bed.weave(&[]).status(0);
+    let mut ran = run.began();
+    ran.sort_unstable();
+    assert_eq!(ran, ["out/a", "out/b"], "{}", run.shown());
+    for name in ["out/a", "out/b"] {
+        assert_eq!(bed.read(name), "new\nchanged\n");
+    }
+}
+
+const READ_AND_WAIT: &str = "    cat @{own} common > part-@{name}
+    touch read-@{name}
+    while [ ! -e go ]; do sleep 0.01; done
+    mv part-@{name} @{target}
+";
+
+#[test]
+fn a_source_that_changes_under_two_steps_fails_both() {
+    let loom = format!(
+        "target out/<name>\n  needs\n    own: each in/<name>\n    also: common\n  recipe:\n{READ_AND_WAIT}"
+    );
+    changed_under_two(&loom, "common");
+}
+
+#[test]
+fn a_learned_source_that_changes_under_two_steps_fails_both() {
+    let loom = format!(
+        "target out/<name>\n  needs\n    own: each in/<name>\n  learn lines\n  recipe:\n{READ_AND_WAIT}    echo common > @{{learn}}\n"
+    );
+    changed_under_two(&loom, "common");
+}

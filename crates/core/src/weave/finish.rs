@@ -286,10 +286,13 @@ fn check_needs(round: &mut Round<'_, '_, '_>, needs: &[Need]) -> Result<Vec<Edge
     let needs: Vec<(u16, PathId)> = project.open_needs(needs).collect();
     let mut edges = Vec::with_capacity(needs.len());
     for (group, path) in needs {
-        let before = round.states.get(path).digest();
+        let before = round.states.get(path).clone();
         let source = project.maker(path).is_none();
         let now = round.states.refresh(project, path, source).digest();
-        if now != before {
+        if now != before.digest() {
+            // Others that run now may have read it before it changed: for them too it must still be what
+            // it was when this run looked at it.
+            round.states.set(path, before);
             return Err(Problem::PrerequisiteChanged(
                 project.paths.get(path).to_owned(),
             ));
@@ -344,7 +347,11 @@ fn learned(
             continue;
         }
         report_luck(round, step, &path);
+        let before = round.states.known(project, &path);
         let state = round.states.look(&path);
+        if before.is_some_and(|before| before.digest() != state.digest()) {
+            return Err(Problem::PrerequisiteChanged(path));
+        }
         let digest = state.digest();
         if let State::Unreadable(why) = &state {
             return Err(Problem::Learned(format!(

@@ -157,6 +157,15 @@ impl<'a> States<'a> {
         self.of_learned.get(path).cloned().unwrap_or(State::Missing)
     }
 
+    /// What stood at a path, as far as this run has looked there.
+    #[must_use]
+    pub fn known(&self, project: &Project<'_>, path: &str) -> Option<State> {
+        match project.paths.find(path) {
+            Some(id) => self.of_path.get(id.index())?.clone(),
+            None => self.of_learned.get(path).cloned(),
+        }
+    }
+
     /// Says what stands at a path now.
     pub fn set(&mut self, path: PathId, state: State) {
         if self.of_path.len() <= path.index() {
