@@ -8,6 +8,7 @@ pub mod tree;
 
 use serde::Serialize;
 
+use handloom_core::picture::Kind;
 use handloom_core::picture::Knot;
 use handloom_core::picture::Picture;
 use handloom_core::picture::State;
@@ -89,7 +90,7 @@ fn note(knot: &Knot) -> String {
         };
     }
     let unit = match knot.kind {
-        handloom_core::picture::Kind::Step => "step",
+        Kind::Step => "step",
         _ => "file",
     };
     let count = text::count(knot.count, unit);

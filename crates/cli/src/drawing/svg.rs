@@ -204,7 +204,6 @@ fn threads(layout: &Layout, picture: &Picture) -> Vec<String> {
             if is_thread(line.to) {
                 let _ = write!(path, "H{:.1}", to.x + to.width);
             }
-            // A narrow node leaves a gap to the end of its column.
             format!("<path class=\"{class}\" d=\"{path}\"/>\n")
         })
         .collect()

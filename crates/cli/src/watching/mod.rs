@@ -104,7 +104,7 @@ impl Wish {
         }
     }
 
-    /// Takes one thing in; whether it changed files.
+    /// Takes one thing in; gives how many files it says were changed.
     fn take(&mut self, woken: Woken, ground: &Ground, broken: bool) -> usize {
         match woken {
             Woken::Changed(paths) => {

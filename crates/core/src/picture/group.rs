@@ -6,6 +6,7 @@ use crate::picture::Kind;
 use crate::picture::Knot;
 use crate::picture::Picture;
 use crate::picture::State;
+use crate::picture::Tie;
 use crate::picture::counted;
 
 /// Sources that lead to the same nodes, lie in one folder and end alike are put together from this number
@@ -38,7 +39,7 @@ impl Picture {
     /// The same with one node for sources that are read by the same nodes, lie in one folder and end
     /// alike.
     #[must_use]
-    pub fn with_sources_put_together(&self) -> Self {
+    pub(super) fn with_sources_put_together(&self) -> Self {
         self.put_sources_together(ALIKE, shape)
     }
 
@@ -100,9 +101,7 @@ impl Picture {
         for at in (0..self.knots.len()).filter(|&at| is_set(at)) {
             for &from in &before[at] {
                 let ties = behind[at].iter();
-                through
-                    .ties
-                    .extend(ties.map(|&to| (from, to, crate::picture::Tie::Needs)));
+                through.ties.extend(ties.map(|&to| (from, to, Tie::Needs)));
             }
         }
         through.ties.retain(|(from, to, _)| from != to);

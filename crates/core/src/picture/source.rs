@@ -11,12 +11,14 @@ use crate::picture::Knot;
 use crate::picture::Picture;
 use crate::picture::State;
 use crate::picture::Tie;
+use crate::picture::group::in_common;
 use crate::project::Need;
 use crate::project::PathId;
 use crate::project::Project;
 use crate::project::SetId;
 use crate::project::What;
 use crate::project::values::Vars;
+use crate::verdict::Reason;
 use crate::weave::Prospect;
 use crate::weave::Would;
 use crate::world::Disk;
@@ -157,7 +159,7 @@ impl Drawing<'_, '_, '_> {
             reason: prospect
                 .reasons
                 .first()
-                .map(crate::verdict::Reason::brief)
+                .map(Reason::brief)
                 .unwrap_or_default(),
             files,
             group: Some(group),
@@ -311,7 +313,7 @@ impl Drawing<'_, '_, '_> {
             .collect();
         let at = self.add(Knot {
             kind: Kind::Set,
-            name: crate::picture::group::in_common(&files),
+            name: in_common(&files),
             about: String::new(),
             state: State::None,
             count: files.len(),

@@ -186,13 +186,10 @@ impl Ground {
         let mut new = Vec::new();
         for record in steps.filter_map(|step| ledger.step(step)) {
             for edge in record.learned() {
-                if self.touch(edge.path) <= Touch::Names {
-                    let made = self.touch(edge.path) == Touch::Made;
-                    if !made {
-                        self.enter(folder_of(edge.path), true);
-                        self.learned.insert(edge.path.to_owned());
-                        new.push(edge.path.to_owned());
-                    }
+                if matches!(self.touch(edge.path), Touch::Nothing | Touch::Names) {
+                    self.enter(folder_of(edge.path), true);
+                    self.learned.insert(edge.path.to_owned());
+                    new.push(edge.path.to_owned());
                 }
             }
         }
