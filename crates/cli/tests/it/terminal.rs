@@ -113,7 +113,7 @@ fn control_z_stops_the_jobs_too_and_they_go_on_together() {
     let bed = gated(&["a"]);
     bed.write(
         "hand.loom",
-        &GATED.replace("  recipe:", "  limit 4s\n  recipe:"),
+        &GATED.replace("  recipe:", "  limit 8s\n  recipe:"),
     );
     let mut terminal = Terminal::start(&bed, &[]);
     terminal.shows("›  out/a");
@@ -128,7 +128,7 @@ fn control_z_stops_the_jobs_too_and_they_go_on_together() {
     // The block is taken away, so that the shell's prompt is not written over.
     terminal.until("no block", |screen| !screen.contains('›'));
     // Longer than the limit: the pause does not count.
-    std::thread::sleep(Duration::from_millis(4100));
+    std::thread::sleep(Duration::from_millis(8100));
     let pid = Pid::from_raw(program.parse().unwrap()).unwrap();
     rustix::process::kill_process(pid, Signal::CONT).unwrap();
     terminal.shows("›  out/a");
