@@ -83,6 +83,7 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
         events: running::event_writer(&work)?,
         told_of_looking: false,
         waited: false,
+        broken: None,
         shifts: 0,
     };
     let mut wish = Wish::default();
@@ -126,6 +127,8 @@ struct Watch<'w> {
     told_of_looking: bool,
     /// Whether it waited for a change before: what is typed was right then.
     waited: bool,
+    /// What is wrong with the project, as it was said.
+    broken: Option<String>,
     /// How often in a row something changed between reading and watching.
     shifts: usize,
 }
@@ -162,6 +165,7 @@ impl Watch<'_> {
             Ok(over) => over,
             Err(failure) => return self.mend(failure, ground),
         };
+        self.broken = None;
         self.standby.over(&over.result, &wish.causes);
         let mut wish = self.after(&opened, &mut ground, &over.ran);
         if self.is_news(over.shifted) {
@@ -170,11 +174,11 @@ impl Watch<'_> {
         }
         while !wish.ends() {
             if !wish.is_one() {
-                // What came so far is in what is looked at now.
-                wish = Wish::default();
+                // What was changed so far is in what is looked at now.
+                wish = wish.left();
             }
             match self.stand(&opened, &mut ground, wish)? {
-                Next::Worn => wish = Wish::default(),
+                Next::Worn(left) => wish = left,
                 Next::Wish(next) => return Ok(next),
             }
         }
@@ -232,7 +236,7 @@ impl Watch<'_> {
             self.standby.over(&summary, &wish.causes);
             wish = self.after(opened, ground, &over.ran);
             if standing.is_worn() && !wish.is_one() {
-                return Ok(Next::Worn);
+                return Ok(Next::Worn(wish));
             }
         }
     }
@@ -366,10 +370,14 @@ impl Watch<'_> {
             _ => return Err(failure),
         };
         self.standby.clear();
-        self.ui.failure(&failure);
+        let text = self.ui.failure_text(&failure);
+        if self.broken.as_ref() != Some(&text) {
+            self.ui.say(&text);
+            self.standby.broken();
+            self.broken = Some(text);
+        }
         ground.add_description(sources);
         self.notices.cover(&ground);
-        self.standby.broken();
         let root = self.notices.root().to_owned();
         let disk = RealDisk::open(&root)
             .map_err(|error| Failure::io(format!("can't open `{}`", root.display()), error))?;
@@ -413,8 +421,8 @@ fn in_files(sources: &Sources, wrong: &[Diagnostic]) -> bool {
 
 /// How it goes on after standing.
 enum Next {
-    /// The project is to be looked at as a whole, without a run.
-    Worn,
+    /// The project is to be looked at as a whole, without a run; with what is still open then.
+    Worn(Wish),
     /// Something is to be done.
     Wish(Wish),
 }

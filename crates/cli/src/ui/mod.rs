@@ -114,32 +114,32 @@ impl Ui {
 
     /// Says why a command ended early.
     pub fn failure(self, failure: &Failure) {
+        self.say(&self.failure_text(failure));
+    }
+
+    /// Why a command ended early, as it is said.
+    pub fn failure_text(self, failure: &Failure) -> String {
         match failure {
-            Failure::Description(sources, diagnostics) => self.diagnostics(sources, diagnostics),
-            Failure::Usage(what, help) => {
-                self.error(what);
-                if let Some(help) = help {
-                    self.say(&format!(
-                        "{} {}\n",
-                        self.err.paint(Role::Help, "help:"),
-                        text::safe(help)
-                    ));
-                }
+            Failure::Description(sources, diagnostics) => {
+                diagnostics::render(sources, diagnostics, self.err.colour)
             }
-            Failure::Broken(what, error) => match error {
-                Some(error) => self.error(&format!("{what}: {}", plain_error(error))),
-                None => self.error(what),
-            },
-            Failure::OutputClosed => {}
+            Failure::Usage(what, None) | Failure::Broken(what, None) => self.error(what),
+            Failure::Usage(what, Some(help)) => format!(
+                "{}{} {}\n",
+                self.error(what),
+                self.err.paint(Role::Help, "help:"),
+                text::safe(help)
+            ),
+            Failure::Broken(what, Some(error)) => {
+                self.error(&format!("{what}: {}", plain_error(error)))
+            }
+            Failure::OutputClosed => String::new(),
         }
     }
 
-    fn error(self, what: &str) {
-        self.say(&format!(
-            "{} {}\n",
-            self.err.paint(Role::Failed, "error:"),
-            text::safe(what)
-        ));
+    fn error(self, what: &str) -> String {
+        let error = self.err.paint(Role::Failed, "error:");
+        format!("{error} {}\n", text::safe(what))
     }
 }
 

@@ -84,6 +84,14 @@ impl Wish {
         }
     }
 
+    /// What is still open once everything else was looked at: names that came or went after that look.
+    pub fn left(self) -> Self {
+        Self {
+            names: self.names,
+            ..Self::default()
+        }
+    }
+
     /// Looks which names came or went for good.
     fn settle(&mut self, ground: &Ground, disk: &dyn Disk) {
         let mut asked: HashMap<String, bool> = HashMap::new();
@@ -132,6 +140,11 @@ impl Wish {
 
     fn touched(&mut self, path: String, ground: &Ground, broken: bool) {
         let mut touch = ground.touch(&path);
+        if broken && touch < Touch::Source && !path.starts_with(".handloom") {
+            // Anything may be what the description waits for, also a file that was gone for a moment and
+            // is back under the same name.
+            touch = Touch::Everything;
+        }
         if touch == Touch::Names {
             if ground.is_folder(&path) {
                 self.everything = true;
@@ -140,10 +153,6 @@ impl Wish {
             // An editor's file beside the real one is gone in a moment.
             self.names.insert(path);
             return;
-        }
-        if broken && touch == Touch::Nothing && !path.starts_with(".handloom") {
-            // Anything may be what the description waits for.
-            touch = Touch::Everything;
         }
         self.everything |= matches!(touch, Touch::Everything | Touch::MadeFolder);
         if touch.is_cause() {

@@ -442,7 +442,7 @@ fn move_outputs(round: &mut Round<'_, '_, '_>, step: StepId) -> Vec<(String, Str
         let text = project.paths.get(path);
         let plain = text.trim_end_matches('/');
         let there = matches!(round.session.disk.stat(plain), Ok(Some(_)));
-        if there && let Ok(to) = keep::move_failed(round.session.disk, text) {
+        if there && let Ok(Some(to)) = keep::move_failed(round.session.disk, text) {
             moved.push((plain.to_owned(), to));
         }
         round.states.set(path, State::Missing);

@@ -11,11 +11,12 @@ pub const ASIDE: &str = ".handloom/aside";
 /// Where outputs of failed recipes go; only the last of each is kept.
 pub const FAILED: &str = ".handloom/failed";
 
-/// Moves what stands at a path to [`ASIDE`], under a name that is free. Gives the new name.
+/// Moves what stands at a path to [`ASIDE`], under a name that is free. Gives the new name; none when
+/// nothing stands there any more.
 ///
 /// # Errors
 /// When it cannot be moved.
-pub fn move_aside(disk: &dyn Disk, path: &str) -> io::Result<String> {
+pub fn move_aside(disk: &dyn Disk, path: &str) -> io::Result<Option<String>> {
     let plain = path.trim_end_matches('/');
     let wanted = format!("{ASIDE}/{plain}");
     let mut free = wanted.clone();
@@ -24,30 +25,35 @@ pub fn move_aside(disk: &dyn Disk, path: &str) -> io::Result<String> {
         free = format!("{wanted}.{number}");
         number += 1;
     }
-    move_to(disk, plain, &free)?;
-    Ok(free)
+    Ok(move_to(disk, plain, &free)?.then_some(free))
 }
 
-/// Moves what stands at a path to [`FAILED`], in the place of what was moved there before.
+/// Moves what stands at a path to [`FAILED`], in the place of what was moved there before. Gives the new
+/// name; none when nothing stands there any more.
 ///
 /// # Errors
 /// When it cannot be moved.
-pub fn move_failed(disk: &dyn Disk, path: &str) -> io::Result<String> {
+pub fn move_failed(disk: &dyn Disk, path: &str) -> io::Result<Option<String>> {
     let plain = path.trim_end_matches('/');
     let to = format!("{FAILED}/{plain}");
     remove(disk, &to)?;
-    move_to(disk, plain, &to)?;
-    Ok(to)
+    Ok(move_to(disk, plain, &to)?.then_some(to))
 }
 
-fn move_to(disk: &dyn Disk, from: &str, to: &str) -> io::Result<()> {
+/// Whether there was anything to move.
+fn move_to(disk: &dyn Disk, from: &str, to: &str) -> io::Result<bool> {
     let folder = &to[..to.rfind('/').unwrap_or(0)];
     if let Err(error) = disk.create_folders(folder) {
         // A file from an earlier time may stand where a folder is needed now.
         clear_way(disk, folder).map_err(|_| error)?;
         disk.create_folders(folder)?;
     }
-    disk.rename(from, to)
+    match disk.rename(from, to) {
+        Ok(()) => Ok(true),
+        // Somebody else took it away since it was looked at.
+        Err(_) if disk.is_free(from)? => Ok(false),
+        Err(error) => Err(error),
+    }
 }
 
 /// Renames the file that stands in the way of a folder.
@@ -89,5 +95,24 @@ pub fn remove(disk: &dyn Disk, path: &str) -> io::Result<()> {
             Ok(())
         }
         other => other,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::world::RealDisk;
+
+    #[test]
+    fn what_is_gone_already_need_not_be_moved() {
+        let folder = tempfile::tempdir().unwrap();
+        let disk = RealDisk::open(folder.path()).unwrap();
+        assert_eq!(move_aside(&disk, "out/gone").unwrap(), None);
+        assert_eq!(move_failed(&disk, "out/gone/").unwrap(), None);
+        std::fs::write(folder.path().join("there"), "1").unwrap();
+        let aside = move_aside(&disk, "there").unwrap();
+        assert_eq!(aside.as_deref(), Some(".handloom/aside/there"));
+        assert_eq!(disk.read(".handloom/aside/there").unwrap(), b"1");
+        assert_eq!(move_aside(&disk, "there").unwrap(), None);
     }
 }

@@ -145,7 +145,9 @@ fn near_file(round: &Round<'_, '_, '_>, name: &str) -> Option<String> {
         .outputs_in(folder)
         .take(1000)
         .map(|path| round.project.paths.get(path));
-    nearest(name, here.iter().map(String::as_str).chain(outputs))
+    // The file itself is there when it came, or came back, just now.
+    let others = here.iter().map(String::as_str).chain(outputs);
+    nearest(name, others.filter(|other| *other != name))
         .map(|near| format!("did you mean `{near}`?"))
 }
 
@@ -281,11 +283,11 @@ fn clear_output(
     }
     let held = round.states.look(path).digest();
     let to = keep::move_aside(disk, path).map_err(|error| failed("move", error))?;
-    round.moved_aside.push(MovedAside {
+    round.moved_aside.extend(to.map(|to| MovedAside {
         path: path.to_owned(),
         to,
         held,
-    });
+    }));
     Ok(())
 }
 
