@@ -2,12 +2,15 @@
 
 use std::ffi::OsString;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::Args;
 use clap::CommandFactory;
 use clap::Parser;
 use clap::Subcommand;
 use clap::ValueEnum;
+
+use handloom_core::project::script::duration;
 
 use crate::commands::completions::names;
 use crate::commands::completions::tasks;
@@ -216,6 +219,10 @@ pub struct WatchArguments {
     /// Files, tasks, folders or quoted patterns [default: what the description calls default].
     #[arg(value_name = "NAME", add = names())]
     pub names: Vec<String>,
+    /// Look at the files every so often, such as `5s`, as well as being told of changes: for file systems
+    /// that do not tell of all of them [default: `2s` where Hand Loom sees that it is needed].
+    #[arg(long, value_name = "TIME", value_parser = time)]
+    pub look_every: Option<Duration>,
     /// How to run.
     #[command(flatten)]
     pub running: RunningArguments,
@@ -456,4 +463,8 @@ mod tests {
     fn the_definitions_are_consistent() {
         Arguments::command().debug_assert();
     }
+}
+
+fn time(text: &str) -> Result<Duration, &'static str> {
+    duration(text).ok_or("write a number and `s`, `m` or `h`, such as `5s`")
 }

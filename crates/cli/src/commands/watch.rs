@@ -75,7 +75,7 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
         work: &work,
         ui,
         signals: &signals,
-        notices: Notices::new(&located.root, tell)?,
+        notices: Notices::new(&located.root, tell, arguments.look_every)?,
         standby: Standby::new(ui, keys.is_some()),
         keys,
         woken,
@@ -193,7 +193,7 @@ impl Watch<'_> {
         let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
         let asked = running::asked(opened, self.work);
         // Without notices nobody tells of targets that are not as they were left.
-        let blind = self.notices.instead.is_some();
+        let blind = self.notices.is_blind();
         let mut standing = if wish.is_one() || blind {
             None
         } else {
@@ -250,7 +250,7 @@ impl Watch<'_> {
         drive: impl FnOnce(&mut Session<'_>, &Asked) -> Result<T, Stopped>,
     ) -> Result<Over<T>, Failure> {
         self.standby.clear();
-        self.notices.follow_again(&wish.causes);
+        self.notices.take_note(&wish.causes);
         if let Some(events) = &mut self.events
             && !wish.causes.is_empty()
             && !wish.told
@@ -346,14 +346,13 @@ impl Watch<'_> {
         (1..=2).contains(&self.shifts)
     }
 
-    /// Says once that there are no notices.
+    /// Says once that notices do not tell of everything.
     fn say_of_looking(&mut self) {
-        if let Some((_, why)) = &self.notices.instead
+        if let Some(why) = self.notices.why_looking()
             && !std::mem::replace(&mut self.told_of_looking, true)
         {
             self.ui.say(&format!(
-                "note: files are looked at every two seconds, since {why}; \
-                 a higher `fs.inotify.max_user_watches` makes it quicker\n"
+                "note: files are looked at every two seconds, since {why}\n"
             ));
         }
     }

@@ -1,4 +1,4 @@
-//! Looking at files again and again, where the system gives no notices.
+//! Looking at files again and again, where the system's notices do not tell of everything.
 
 use std::collections::HashMap;
 use std::path::Path;
@@ -8,6 +8,7 @@ use std::sync::MutexGuard;
 use std::sync::PoisonError;
 use std::sync::mpsc::Sender;
 use std::time::Duration;
+use std::time::Instant;
 
 use handloom_core::weave::Ground;
 use handloom_core::world::Disk;
@@ -17,8 +18,9 @@ use handloom_core::world::Stat;
 
 use crate::watching::Woken;
 
-/// Time between two looks.
-const EVERY: Duration = Duration::from_secs(2);
+/// So many times as long as a look takes is the time between two, at least: a slow network has better
+/// things to do.
+const REST: u32 = 20;
 
 /// What stood at each path when it was last looked at.
 type Seen = HashMap<String, Option<Stat>>;
@@ -35,17 +37,22 @@ fn lock(seen: &Mutex<Seen>) -> MutexGuard<'_, Seen> {
 
 impl Looking {
     /// Looks at nothing yet; none when the project's folder can't be opened.
-    pub fn start(root: &Path, told: Sender<Woken>) -> Option<Self> {
+    pub fn start(root: &Path, every: Duration, told: Sender<Woken>) -> Option<Self> {
         let (disk, own) = (RealDisk::open(root).ok()?, RealDisk::open(root).ok()?);
         let seen: Arc<Mutex<Seen>> = Arc::default();
         let weak = Arc::downgrade(&seen);
         std::thread::spawn(move || {
+            let mut pause = every;
             loop {
-                std::thread::sleep(EVERY);
+                std::thread::sleep(pause);
                 let Some(seen) = weak.upgrade() else { return };
+                let began = Instant::now();
                 let changed = look(&own, &mut lock(&seen));
-                if !changed.is_empty() && told.send(Woken::Changed(changed)).is_err() {
-                    return;
+                pause = every.max(began.elapsed() * REST);
+                for woken in changed {
+                    if told.send(woken).is_err() {
+                        return;
+                    }
                 }
             }
         });
@@ -62,6 +69,20 @@ impl Looking {
             below(&self.disk, tree, &mut |path| {
                 enter(&self.disk, path, &mut seen);
             });
+        }
+    }
+
+    /// These are known to have changed, and with them the folders that they lie in; all of it is looked at
+    /// after this.
+    pub fn take_note(&self, paths: &[String]) {
+        let mut seen = lock(&self.seen);
+        for path in paths {
+            let folder = &path[..path.rfind('/').map_or(0, |at| at + 1)];
+            for path in [path.as_str(), folder] {
+                if let Some(last) = seen.get_mut(path) {
+                    *last = stat(&self.disk, path);
+                }
+            }
         }
     }
 }
@@ -94,15 +115,29 @@ fn below(disk: &RealDisk, folder: &str, found: &mut dyn FnMut(&str)) {
     }
 }
 
-/// The paths that are not as they were seen, without slashes at their ends.
-fn look(disk: &RealDisk, seen: &mut Seen) -> Vec<String> {
-    let mut changed = Vec::new();
+/// What is not as it was seen, by paths without slashes at their ends.
+fn look(disk: &RealDisk, seen: &mut Seen) -> Vec<Woken> {
+    let (mut changed, mut names) = (Vec::new(), Vec::new());
     for (path, last) in seen.iter_mut() {
         let now = stat(disk, path);
-        if now != *last {
-            *last = now;
-            changed.push(path.trim_end_matches('/').to_owned());
+        if now == *last {
+            continue;
         }
+        let is_folder = |stat: &Option<Stat>| stat.filter(|stat| stat.kind == Kind::Folder);
+        let same = match (is_folder(last), is_folder(&now)) {
+            (Some(last), Some(now)) => last.inode == now.inode,
+            _ => false,
+        };
+        *last = now;
+        let told = if same { &mut names } else { &mut changed };
+        told.push(path.trim_end_matches('/').to_owned());
     }
-    changed
+    let mut all = Vec::new();
+    if !changed.is_empty() {
+        all.push(Woken::Changed(changed));
+    }
+    if !names.is_empty() {
+        all.push(Woken::Names(names));
+    }
+    all
 }

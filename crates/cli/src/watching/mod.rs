@@ -24,6 +24,8 @@ pub use notices::Notices;
 pub enum Woken {
     /// Paths, seen from the root, at which something changed.
     Changed(Vec<String>),
+    /// Folders in which names came or went, or were renamed.
+    Names(Vec<String>),
     /// More changed than the system could tell of.
     Overflow,
     /// A key.
@@ -121,6 +123,15 @@ impl Wish {
                     self.touched(path, ground, broken);
                 }
                 return count;
+            }
+            Woken::Names(folders) => {
+                for folder in folders {
+                    if ground.is_listed(&folder) && !broken {
+                        self.names.insert(folder);
+                    } else {
+                        self.touched(folder, ground, broken);
+                    }
+                }
             }
             Woken::Overflow => {
                 self.everything = true;

@@ -1,9 +1,10 @@
 //! The system's notices of changed files.
 //!
 //! Only folders in which something lies that matters are watched, each on its own: a project's other
-//! folders, however large, cost nothing. Where the system has no room for that many, their files are looked
-//! at every two seconds instead ([`Looking`]). A file behind a symbolic link is watched where it lies, and a
-//! change there counts as one of the link.
+//! folders, however large, cost nothing. Where notices do not tell of everything, the files themselves are
+//! looked at every two seconds as well ([`Looking`]): where the system has no room for that many folders,
+//! and on file systems that others may write to without this system knowing. A file behind a symbolic link
+//! is watched where it lies, and a change there counts as one of the link.
 
 use std::collections::HashMap;
 use std::collections::HashSet;
@@ -14,6 +15,7 @@ use std::sync::Mutex;
 use std::sync::MutexGuard;
 use std::sync::PoisonError;
 use std::sync::mpsc::Sender;
+use std::time::Duration;
 
 use notify::Config;
 use notify::Event;
@@ -30,6 +32,28 @@ use crate::failure::Failure;
 use crate::watching::Looking;
 use crate::watching::Woken;
 use crate::watching::from_root;
+
+/// Time between two looks at the files.
+const EVERY: Duration = Duration::from_secs(2);
+
+/// The numbers of file systems that others may write to unseen: from linux/magic.h, and for the last two
+/// from their own headers.
+const SHARED: [(u32, &str); 14] = [
+    (0x6969, "NFS"),
+    (0x517B, "SMB"),
+    (0xFF53_4D42, "CIFS"),
+    (0xFE53_4D42, "SMB2"),
+    (0x0102_1997, "9P"),
+    (0x6573_5546, "FUSE"),
+    (0x00C3_6400, "Ceph"),
+    (0x5346_414F, "AFS"),
+    (0x6B41_4653, "AFS"),
+    (0x7375_7245, "Coda"),
+    (0x786F_4256, "a virtual machine's shared folder"),
+    (0xBACB_ACBC, "a virtual machine's shared folder"),
+    (0x0BD0_0BD0, "Lustre"),
+    (0x4750_4653, "GPFS"),
+];
 
 /// For each file behind links what links to it, as seen from the root.
 type Links = Arc<Mutex<HashMap<String, Vec<String>>>>;
@@ -48,13 +72,18 @@ pub struct Notices {
     /// Files that were looked at whether they are links.
     followed: HashSet<String>,
     links: Links,
-    /// Who looks at files instead, and why.
-    pub instead: Option<(Looking, String)>,
+    /// The system has no room for more folders.
+    full: bool,
+    /// Who looks at files as well.
+    looking: Option<Looking>,
+    /// Why, when nobody asked for it.
+    why: Option<String>,
 }
 
 impl Notices {
-    /// Nothing is watched yet but the project's own folder.
-    pub fn new(root: &Path, told: Sender<Woken>) -> Result<Self, Failure> {
+    /// Nothing is watched yet but the project's own folder; files are looked at as well when a time
+    /// between two looks is given.
+    pub fn new(root: &Path, told: Sender<Woken>, every: Option<Duration>) -> Result<Self, Failure> {
         let links = Links::default();
         let teller = teller(root, Arc::clone(&links), told.clone());
         let watcher = RecommendedWatcher::new(teller, Config::default())
@@ -67,8 +96,13 @@ impl Notices {
             trees: HashSet::new(),
             followed: HashSet::new(),
             links,
-            instead: None,
+            full: false,
+            looking: None,
+            why: None,
         };
+        if let Some(every) = every {
+            notices.look(every, None);
+        }
         notices.watch("", RecursiveMode::NonRecursive);
         Ok(notices)
     }
@@ -78,22 +112,29 @@ impl Notices {
         &self.root
     }
 
+    /// Whether things may change that nobody is told of.
+    pub fn is_blind(&self) -> bool {
+        self.looking.is_some()
+    }
+
+    /// Why files are looked at although nobody asked for it.
+    pub fn why_looking(&self) -> Option<&str> {
+        self.why.as_deref()
+    }
+
     /// Watches all that a run depends on.
     pub fn cover(&mut self, ground: &Ground) {
-        if let Some((looking, _)) = &self.instead {
-            return looking.cover(ground);
-        }
         for folder in ground.folders() {
-            if !self.watched.contains(folder) {
+            if !self.full && !self.watched.contains(folder) {
                 self.watch(folder, RecursiveMode::NonRecursive);
             }
         }
         for tree in ground.trees() {
-            if !self.trees.contains(tree) {
+            if !self.full && !self.trees.contains(tree) {
                 self.watch(tree, RecursiveMode::Recursive);
             }
         }
-        if let Some((looking, _)) = &self.instead {
+        if let Some(looking) = &self.looking {
             looking.cover(ground);
         }
     }
@@ -124,12 +165,16 @@ impl Notices {
         }
     }
 
-    /// The same for files that were changed: they may be other links now.
-    pub fn follow_again(&mut self, paths: &[String]) {
+    /// Files that were changed are looked at now: they may be other links, and what was noticed need not be
+    /// found once more.
+    pub fn take_note(&mut self, paths: &[String]) {
         for path in paths {
             self.followed.remove(path);
         }
         self.follow(paths.iter().map(String::as_str));
+        if let Some(looking) = &self.looking {
+            looking.take_note(paths);
+        }
     }
 
     /// A folder came, went or was moved: those watched below it may be others now.
@@ -155,11 +200,23 @@ impl Notices {
         }
         match self.watcher.watch(&path, mode) {
             Ok(()) => {}
-            Err(error) if self.instead.is_none() && path.is_dir() => {
-                return self.look_instead(&plain(error));
+            Err(error) if path.is_dir() => {
+                self.full = true;
+                let why = format!(
+                    "{}; a higher `fs.inotify.max_user_watches` makes it quicker",
+                    plain(error)
+                );
+                self.look(EVERY, Some(why));
+                // Whatever is not watched yet.
+                let _ = self.told.send(Woken::Overflow);
+                return;
             }
             // It went away just now.
             Err(_) => return,
+        }
+        if let Some(kind) = shared(&path) {
+            let why = format!("{kind} does not tell of changes that are made elsewhere");
+            self.look(EVERY, Some(why));
         }
         if mode == RecursiveMode::Recursive {
             self.trees.insert(folder.to_owned());
@@ -169,12 +226,29 @@ impl Notices {
     }
 
     /// Looks at the files themselves from now on.
-    fn look_instead(&mut self, why: &std::io::Error) {
-        let looking = Looking::start(&self.root, self.told.clone());
-        self.instead = looking.map(|looking| (looking, why.to_string()));
-        // Whatever is not watched yet.
-        let _ = self.told.send(Woken::Overflow);
+    fn look(&mut self, every: Duration, why: Option<String>) {
+        if self.looking.is_none() {
+            self.looking = Looking::start(&self.root, every, self.told.clone());
+            self.why = why;
+        }
     }
+}
+
+/// The kind of file system that a folder lies on, if others may write to it unseen: over a network, or from
+/// outside of a virtual machine or a container.
+fn shared(folder: &Path) -> Option<&'static str> {
+    let found = rustix::fs::statfs(folder).ok()?;
+    // The field's width differs from system to system; the numbers have 32 bits.
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "only these bits are a number"
+    )]
+    let number = found.f_type as u32;
+    SHARED
+        .iter()
+        .find(|(kind, _)| *kind == number)
+        .map(|(_, name)| *name)
 }
 
 /// Hands on what matters of the system's notices.

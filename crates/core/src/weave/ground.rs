@@ -302,11 +302,28 @@ impl Ground {
         self.folders.contains_key(&format!("{path}/"))
     }
 
+    /// Whether the names in a folder, without a slash at its end, decide something, and the files in it do
+    /// not as such.
+    #[must_use]
+    pub fn is_listed(&self, path: &str) -> bool {
+        let as_folder = if path.is_empty() {
+            String::new()
+        } else {
+            format!("{path}/")
+        };
+        let inside = |tree: &String| as_folder.starts_with(tree.as_str());
+        self.listed.contains_key(&as_folder) && !self.trees.iter().any(inside)
+    }
+
     /// Whether the names in the folder of a path, or in the folder that it is, are others than when it
     /// began to be watched; targets do not count.
     #[must_use]
     pub fn names_differ(&self, disk: &dyn Disk, path: &str) -> bool {
-        let as_folder = format!("{path}/");
+        let as_folder = if path.is_empty() {
+            String::new()
+        } else {
+            format!("{path}/")
+        };
         [folder_of(path), &as_folder]
             .into_iter()
             .filter_map(|folder| self.listed.get(folder))
