@@ -1,5 +1,5 @@
-//! What commands that only read have in common: a project worked out from what is there now, with
-//! nothing run and nothing written.
+//! What commands that only read have in common: a project worked out from what is there now, or taken over
+//! from the last run where that still holds, with nothing run and nothing written.
 
 use handloom_core::graph;
 use handloom_core::graph::NodeId;
@@ -13,9 +13,11 @@ use handloom_core::project::values::Vars;
 use handloom_core::text::Diagnostic;
 use handloom_core::weave::Around;
 use handloom_core::weave::Asked;
+use handloom_core::weave::Known;
 use handloom_core::weave::Prospect;
 use handloom_core::weave::goals;
 use handloom_core::weave::outlook;
+use std::cell::RefCell;
 
 use crate::arguments::Common;
 use crate::context::Located;
@@ -33,6 +35,8 @@ pub struct Looking<'l, 'd> {
     pub vars: &'l Vars<'d>,
     /// The project.
     pub project: &'l Project<'d>,
+    /// What the last run kept, when the project is taken over.
+    known: RefCell<Option<Known>>,
     ui: Ui,
 }
 
@@ -56,16 +60,27 @@ impl Looking<'_, '_> {
         let around = opened.around();
         let folders = Folders::new(&opened.disk);
         let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
-        let project = Build {
-            vars: &vars,
-            settled: None,
-        }
-        .project();
+        let known = Known::of_last_run(&opened.description, &Asked::default(), &around);
+        let taken_over = known.and_then(|known| {
+            let project = known.project(&vars)?;
+            Some((project, known))
+        });
+        let (project, known) = match taken_over {
+            Some((project, known)) => (project, Some(known)),
+            None => {
+                let build = Build {
+                    vars: &vars,
+                    settled: None,
+                };
+                (build.project(), None)
+            }
+        };
         let looking = Looking {
             opened,
             around: &around,
             vars: &vars,
             project: &project,
+            known: RefCell::new(known),
             ui,
         };
         let warnings = looking.errors()?;
@@ -140,6 +155,7 @@ impl Looking<'_, '_> {
             &order,
             remade,
             threads,
+            self.known.borrow_mut().as_mut(),
         );
         match prospects {
             Some(prospects) => Ok((order, prospects)),

@@ -35,7 +35,11 @@ target out/learned
 ";
 
 fn taken_over() -> Bed {
-    let bed = Bed::new(LOOM);
+    taken_over_from(LOOM, 7)
+}
+
+fn taken_over_from(loom: &str, steps: usize) -> Bed {
+    let bed = Bed::new(loom);
     bed.write("more.loom", "let unused = 1\n");
     bed.write("src/a.txt", "a\n");
     bed.write("notes/1.txt", "");
@@ -44,9 +48,9 @@ fn taken_over() -> Bed {
     let _ = bed.weave(&[]).status(0).kept(0);
     // Times have to be older than the clock's grain to be trusted.
     std::thread::sleep(std::time::Duration::from_millis(60));
-    bed.weave(&[]).all_kept(7);
+    bed.weave(&[]).all_kept(steps);
     assert!(bed.exists(".handloom/project"));
-    bed.weave(&[]).all_kept(7);
+    bed.weave(&[]).all_kept(steps);
     bed
 }
 
@@ -202,4 +206,65 @@ fn what_puts_a_learned_prerequisite_first_is_seen_in_the_whole_project() {
         .status(0)
         .ended(&["prog made prerequisite-changed"])
         .says_not("only luck");
+}
+
+/// Commands that only read take the project over as well, and say the same as without it.
+#[test]
+fn answers_are_those_of_a_project_worked_out_anew() {
+    type Change = fn(&Bed);
+    let changes: &[Change] = &[
+        |_| {},
+        |bed| bed.write("src/a.txt", "other\n"),
+        |bed| bed.write("src/b.txt", "b\n"),
+        |bed| bed.remove("out/list"),
+        |bed| bed.write("inc/one", "other\n"),
+        |bed| bed.write("out/env", "edited\n"),
+        |bed| bed.write("notes/2.txt", ""),
+        |bed| bed.remove("src/b.txt"),
+        |bed| bed.remove("inc/one"),
+        |bed| bed.write("more.loom", "let unused = 2\n"),
+    ];
+    let commands = "let told = output cat told\n";
+    let given = "  given output cat told\n";
+    let told = "target out/told\n  recipe: echo @{told} > @{target}\n";
+    let mut loom = LOOM.replace(commands, "").replace(given, "");
+    loom = loom.replace(told, "").replace(" out/told", "");
+    loom += "task show\n  about: Shows all\n  needs out/all\n  recipe: cat @{needs}\n";
+    let bed = taken_over_from(&loom, 6);
+    let questions: &[&[&str]] = &[
+        &["list", "--all"],
+        &["list", "--format", "json"],
+        &["preview"],
+        &["preview", "--format", "json"],
+        &["preview", "show", "out/learned"],
+        &["preview", "--remake", "out/all"],
+        &["why", "out/a.up"],
+        &["why", "out/all"],
+        &["why", "out/learned", "--format", "json"],
+        &["graph"],
+        &["graph", "--to", "json"],
+        &["graph", "--around", "out/all", "--to", "svg"],
+        &["settings"],
+        &["settings", "--format", "json"],
+        &["preview", "nothing"],
+    ];
+    for (number, change) in changes.iter().enumerate() {
+        change(&bed);
+        let ask = || -> Vec<(Option<i32>, String)> {
+            let ask = |question: &&[&str]| {
+                let answer = bed.run(question);
+                (answer.status, answer.shown())
+            };
+            questions.iter().map(ask).collect()
+        };
+        let taken_over = ask();
+        let kept = bed.path(".handloom/project");
+        let aside = bed.path(".handloom/aside-project");
+        fs::rename(&kept, &aside).unwrap();
+        let anew = ask();
+        fs::rename(&aside, &kept).unwrap();
+        for ((question, one), other) in questions.iter().zip(taken_over).zip(anew) {
+            assert_eq!(one, other, "change {number}, {question:?}");
+        }
+    }
 }

@@ -59,6 +59,7 @@ pub use place::Job;
 pub use place::Outcome;
 pub use place::Place;
 pub use prepare::Workshop;
+pub use recall::Known;
 pub use session::Asked;
 pub use session::GroundTold;
 pub use session::Options;

@@ -15,6 +15,7 @@ use crate::verdict::ReasonKind;
 use crate::weave::around::Around;
 use crate::weave::facts::Scratch;
 use crate::weave::facts::Sheets;
+use crate::weave::recall::Known;
 use crate::weave::states::States;
 
 /// What would become of a step or task.
@@ -54,7 +55,8 @@ pub struct Prospect {
 }
 
 /// What would become of everything that an order holds; `None` when a description is wrong, which is
-/// reported. Steps in `asked` would run in any case.
+/// reported. Steps in `asked` would run in any case. Where the project is `known` from the last run, only
+/// what can differ since is judged.
 #[must_use]
 pub fn outlook<'d>(
     project: &Project<'d>,
@@ -63,13 +65,28 @@ pub fn outlook<'d>(
     order: &Order,
     asked: &[NodeId],
     threads: usize,
+    mut known: Option<&mut Known>,
 ) -> Option<Vec<Prospect>> {
     let mut states = States::new(around.disk, around.clock, around.ledger);
-    states.survey(project, order, threads, None);
+    let judged = known.as_mut().map(|known| {
+        known.look_at(project, order, around.disk, threads);
+        known.open_positions(project, order, asked)
+    });
+    match (&judged, &known) {
+        (Some(judged), Some(known)) => {
+            let contents = known.contents();
+            states.survey(project, &order.part(judged), threads, Some(&contents));
+        }
+        _ => states.survey(project, order, threads, None),
+    }
     let sheets = Sheets::new(vars, project);
     let mut scratch = Scratch::default();
     let mut prospects: Vec<Prospect> = Vec::with_capacity(order.nodes.len());
     for (position, &node) in order.nodes.iter().enumerate() {
+        if judged.as_ref().is_some_and(|judged| !judged[position]) {
+            prospects.push(prospect(node, Vec::new(), Vec::new()));
+            continue;
+        }
         let mut open: Vec<usize> = order
             .waits_for(position)
             .iter()

@@ -420,10 +420,10 @@ impl<'s> Session<'s> {
         goals: &[NodeId],
         asked: &Asked,
     ) -> Vec<bool> {
-        if !known.was_looked_at() {
-            let reached = (!known.answers(asked)).then(|| known.reached(project, order));
-            known.look(self.disk, self.options.threads, reached.as_deref());
+        if known.answers(asked) && !known.was_looked_at() {
+            known.look(self.disk, self.options.threads, None);
         }
+        known.look_at(project, order, self.disk, self.options.threads);
         let asked: &[NodeId] = if self.options.remake { goals } else { &[] };
         let open = known.open_positions(project, order, asked);
         self.summary.kept += order

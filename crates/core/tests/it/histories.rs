@@ -12,20 +12,29 @@ use std::rc::Rc;
 
 use proptest::prelude::*;
 
+use handloom_core::graph;
+use handloom_core::graph::Node;
 use handloom_core::ledger::Ledger;
+use handloom_core::project::Build;
 use handloom_core::project::Description;
+use handloom_core::project::Project;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
 use handloom_core::project::surroundings::Overrides;
 use handloom_core::project::values::Vars;
+use handloom_core::text::Diagnostic;
 use handloom_core::weave::Around;
 use handloom_core::weave::Asked;
 use handloom_core::weave::Ending;
 use handloom_core::weave::Event;
+use handloom_core::weave::Known;
 use handloom_core::weave::Options;
 use handloom_core::weave::Session;
 use handloom_core::weave::Standing;
 use handloom_core::weave::Stop;
+use handloom_core::weave::Would;
+use handloom_core::weave::goals;
+use handloom_core::weave::outlook;
 
 use crate::made_up::GRAIN;
 use crate::made_up::Machine;
@@ -95,6 +104,9 @@ type Expected = (BTreeMap<String, Ending>, Contents, Vec<(String, Seen)>);
 /// What ended how, with the reasons, in order.
 type Told = Vec<(String, Ending, Vec<&'static str>)>;
 
+/// What each step would do, and its certain reasons.
+type Foreseen = BTreeMap<String, (Would, Vec<&'static str>)>;
+
 struct World {
     machine: Rc<Machine>,
     steps: Vec<Option<StepModel>>,
@@ -108,6 +120,26 @@ struct World {
 
 fn output(step: usize, number: usize) -> String {
     format!("out/{step}.{number}")
+}
+
+fn foreseen<'d>(
+    project: &Project<'d>,
+    vars: &Vars<'d>,
+    around: &Around<'_>,
+    asked: &Asked,
+    known: Option<&mut Known>,
+) -> Foreseen {
+    let order = graph::order(project, &goals(project, asked).nodes).expect("no circle");
+    let prospects = outlook(project, vars, around, &order, &[], 1, known);
+    let prospects = prospects.expect("no mistake").into_iter();
+    prospects
+        .filter(|prospect| matches!(prospect.node.node(project), Node::Step(_)))
+        .map(|prospect| {
+            let reasons = prospect.reasons.iter().map(|reason| reason.kind.name());
+            let reasons = reasons.collect();
+            (prospect.node.name(project), (prospect.would, reasons))
+        })
+        .collect()
 }
 
 fn note(event: Event, ended: &mut Told) {
@@ -361,15 +393,61 @@ impl World {
         (ended, good)
     }
 
-    /// Weaves, and compares what ran and what came out with the model.
+    /// What a run would do, by step: worked out anew, and with what the last run kept, which must not differ.
+    fn foresee(&self, goal: Option<usize>) -> Result<Foreseen, TestCaseError> {
+        let machine = &*self.machine;
+        machine.write_now("hand.loom", self.loom().as_bytes());
+        let files = machine.files();
+        let (ledger, _) = Ledger::open(machine.storage(), false).expect("a ledger");
+        let ledger = RefCell::new(ledger);
+        let env = |_: &str| None;
+        let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned());
+        let (mut description, _) = Description::read(machine);
+        let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
+        let folders = Folders::new(machine);
+        let vars = Vars::new(&description, &outside, &around, &folders);
+        let asked = Asked {
+            names: goal.map(|goal| output(goal, 0)).into_iter().collect(),
+            ..Asked::default()
+        };
+        let build = Build {
+            vars: &vars,
+            settled: None,
+        };
+        let anew = foreseen(&build.project(), &vars, &around, &asked, None);
+        if let Some(mut known) = Known::of_last_run(&description, &asked, &around) {
+            let project = known.project(&vars).expect("the same description");
+            let taken_over = foreseen(&project, &vars, &around, &asked, Some(&mut known));
+            prop_assert_eq!(&taken_over, &anew);
+        }
+        let mistakes = vars.take_diagnostics();
+        prop_assert!(!mistakes.iter().any(Diagnostic::is_error), "{mistakes:?}");
+        prop_assert_eq!(machine.files(), files, "a look changes nothing");
+        Ok(anew)
+    }
+
+    /// Weaves, and compares what ran and what came out with what was foreseen, and with the model.
     fn weave_and_check(&mut self, goal: Option<usize>, jobs: usize) -> Result<(), TestCaseError> {
         let goal = goal.filter(|&goal| self.steps[goal].is_some());
         if self.steps.iter().all(Option::is_none) {
             return Ok(());
         }
         let expected = self.expectation(goal);
+        let foreseen = self.foresee(goal)?;
         let loom = self.loom();
         let (ended, good) = Self::weave(&self.machine, &loom, goal, jobs);
+        for (step, (would, certain)) in &foreseen {
+            let ran = ended.iter().find(|(name, ..)| name == step);
+            match would {
+                Would::Run => prop_assert!(ran.is_some(), "{step} should run: {certain:?}"),
+                Would::Keep => prop_assert!(ran.is_none(), "{step} should be kept: {ran:?}"),
+                Would::Maybe => {}
+            }
+            if let Some((.., reasons)) = ran {
+                let told = certain.iter().all(|reason| reasons.contains(reason));
+                prop_assert!(told, "{step} ran for {reasons:?}, not {certain:?}");
+            }
+        }
         self.check(goal, expected, &ended, good)
     }
 

@@ -161,6 +161,7 @@ impl Bench {
                 looked.order,
                 &[],
                 1,
+                None,
             );
             Source {
                 project: looked.project,

@@ -91,6 +91,17 @@ pub struct Known {
 }
 
 impl Known {
+    /// What the last run kept, when it still holds, for somebody who only reads.
+    #[must_use]
+    pub fn of_last_run(
+        description: &Description,
+        asked: &Asked,
+        around: &Around<'_>,
+    ) -> Option<Self> {
+        let key = key(description, around);
+        Self::open(&key, asked, &around.ledger.borrow(), around)
+    }
+
     /// What was kept, when it still holds.
     #[must_use]
     pub fn open(key: &Digest, asked: &Asked, ledger: &Ledger, around: &Around<'_>) -> Option<Self> {
@@ -158,6 +169,20 @@ impl Known {
     #[must_use]
     pub fn answers(&self, asked: &Asked) -> bool {
         self.image.details.question == Question::of(asked)
+    }
+
+    /// Looks at all files that are known and that an order reaches, unless they were looked at.
+    pub fn look_at(
+        &mut self,
+        project: &Project<'_>,
+        order: &Order,
+        disk: &dyn Disk,
+        threads: usize,
+    ) {
+        if self.verified.is_empty() {
+            let reached = self.reached(project, order);
+            self.look(disk, threads, Some(&reached));
+        }
     }
 
     /// Looks at all files that are known, or at those that `wanted` says.
