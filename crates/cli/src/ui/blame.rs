@@ -88,7 +88,7 @@ fn what_went_wrong(failure: &Failure) -> String {
         }
         Problem::PrerequisiteChanged(path) => {
             format!(
-                "{path} changed while the recipe ran; if you edited it, weave again; if the recipe did, let it write somewhere else"
+                "{path} changed while the recipe ran; if you edited it, weave again; if the recipe did, name it among the targets or let it write somewhere else"
             )
         }
         Problem::Learned(why) | Problem::Around(why) => why.clone(),

@@ -114,6 +114,49 @@ fn a_recipe_that_changes_its_own_prerequisite_fails() {
         .says(&["in changed while the recipe ran"]);
 }
 
+/// Which content the recipe read is not known, also when the step had never learned of the file before.
+#[test]
+fn what_a_step_learns_of_must_not_change_while_it_runs() {
+    let bed = Bed::new(
+        "target out\n  learn lines\n  recipe:\n    cat header > @{target}\n    touch began\n    while [ -e wait ]; do sleep 0.02; done\n    echo header > @{learn}\n",
+    );
+    bed.write("header", "1\n");
+    bed.write("wait", "");
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            crate::screen::wait_for("it runs", || bed.exists("began"));
+            // Later by more than the clock's grain.
+            std::thread::sleep(std::time::Duration::from_millis(50));
+            bed.write("header", "2\n");
+            bed.remove("wait");
+        });
+        bed.weave(&[])
+            .status(1)
+            .ended(&["out failed never-made"])
+            .says(&["header changed while the recipe ran"]);
+    });
+    bed.weave(&[])
+        .status(0)
+        .ended(&["out made never-made,unfinished"]);
+    assert_eq!(bed.read("out"), "2\n");
+    bed.weave(&[]).all_kept(1);
+}
+
+/// The first run says so already, not only the next one.
+#[test]
+fn a_recipe_that_learns_of_what_it_writes_fails() {
+    let bed = Bed::new(
+        "target out\n  learn lines\n  recipe:\n    sleep 0.05\n    echo made > header\n    cp header @{target}\n    echo header > @{learn}\n",
+    );
+    bed.weave(&[]).status(1).says(&[
+        "header changed while the recipe ran",
+        "name it among the targets",
+    ]);
+    bed.write("hand.loom", "target out header\n  learn lines\n  recipe:\n    sleep 0.05\n    echo made > header\n    cp header out\n    echo header > @{learn}\n");
+    let _ = bed.weave(&[]).status(0);
+    bed.weave(&[]).all_kept(1);
+}
+
 #[test]
 fn a_recipe_that_cannot_start_says_so() {
     let bed = Bed::new("target out\n  recipe with no-such-program:\n    x\n");

@@ -169,7 +169,7 @@ fn success(
         return Err(Problem::NotWritten(missing));
     }
     let needs = check_needs(round, project.step_needs(node))?;
-    let learned = learned(round, step, job)?;
+    let learned = learned(round, step, job, done)?;
     for (&(_, path), look) in outputs.iter().zip(&done.outputs) {
         round.states.set(path, look.state.clone());
     }
@@ -311,6 +311,7 @@ fn learned(
     round: &mut Round<'_, '_, '_>,
     step: StepId,
     job: &RunningJob,
+    done: &Done,
 ) -> Result<Vec<Edge>, Problem> {
     let Some(file) = &job.prepared.learn else {
         return Ok(Vec::new());
@@ -349,7 +350,11 @@ fn learned(
         report_luck(round, step, &path);
         let before = round.states.known(project, &path);
         let state = round.states.look(&path);
-        if before.is_some_and(|before| before.digest() != state.digest()) {
+        let changed = match before {
+            Some(before) => before.digest() != state.digest(),
+            None => was_written_since(round, step, done.began, &path),
+        };
+        if changed {
             return Err(Problem::PrerequisiteChanged(path));
         }
         let digest = state.digest();
@@ -366,6 +371,22 @@ fn learned(
         });
     }
     Ok(edges)
+}
+
+/// Whether a file that nobody had looked at was written after a job began: which of its contents the
+/// recipe read is not known then, unless what makes it comes first. A time in the future says nothing.
+fn was_written_since(round: &Round<'_, '_, '_>, step: StepId, began: u64, path: &str) -> bool {
+    let project = round.project;
+    let maker = project.paths.find(path).and_then(|id| project.maker(id));
+    if path.ends_with('/') || maker.is_some_and(|maker| reaches(round, step, maker)) {
+        return false;
+    }
+    let clock = round.session.clock;
+    let now = clock.now();
+    let ago = i64::try_from(clock.ticks().saturating_sub(began)).unwrap_or(i64::MAX);
+    let began = now.saturating_sub(ago);
+    let stat = round.session.disk.stat(path);
+    matches!(stat, Ok(Some(stat)) if stat.modified > began && stat.modified <= now)
 }
 
 /// A path that a recipe wrote down, from the root.
