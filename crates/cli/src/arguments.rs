@@ -432,6 +432,10 @@ pub fn with_command(arguments: Vec<OsString>) -> Vec<OsString> {
     with
 }
 
+fn time(text: &str) -> Result<Duration, &'static str> {
+    duration(text).ok_or("write a number and `s`, `m` or `h`, such as `5s`")
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -463,8 +467,4 @@ mod tests {
     fn the_definitions_are_consistent() {
         Arguments::command().debug_assert();
     }
-}
-
-fn time(text: &str) -> Result<Duration, &'static str> {
-    duration(text).ok_or("write a number and `s`, `m` or `h`, such as `5s`")
 }
