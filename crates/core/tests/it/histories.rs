@@ -2,12 +2,11 @@
 //! and runs, the outputs are those of a fresh copy built from nothing, and the steps that ran are
 //! exactly those whose recorded inputs differ.
 //!
-//! What should run is worked out here a second time, from a plain model of what each step saw.
+//! What should run is worked out a second time, from a plain model of what each step saw ([`crate::model`]).
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::collections::BTreeSet;
-use std::collections::HashMap;
 use std::rc::Rc;
 
 use proptest::prelude::*;
@@ -15,7 +14,6 @@ use proptest::prelude::*;
 use handloom_core::graph;
 use handloom_core::graph::Node;
 use handloom_core::ledger::Ledger;
-use handloom_core::project::Build;
 use handloom_core::project::Description;
 use handloom_core::project::Project;
 use handloom_core::project::folders::Folders;
@@ -36,29 +34,15 @@ use handloom_core::weave::Would;
 use handloom_core::weave::goals;
 use handloom_core::weave::outlook;
 
+use crate::looking::with_vars;
 use crate::made_up::GRAIN;
 use crate::made_up::Machine;
-use crate::made_up::carry_out;
-use crate::made_up::named_in;
-
-/// A step of a random project.
-#[derive(Clone, Debug)]
-struct StepModel {
-    /// Sources and earlier steps that it needs.
-    needs: Vec<Need>,
-    salt: usize,
-    coarse: bool,
-    learns: bool,
-    outputs: usize,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Need {
-    Source(usize),
-    Step(usize),
-    /// `more/*`
-    Pattern,
-}
+use crate::model::Expected;
+use crate::model::Need;
+use crate::model::SOURCES;
+use crate::model::StepModel;
+use crate::model::World;
+use crate::model::output;
 
 #[derive(Clone, Debug)]
 enum Act {
@@ -84,43 +68,11 @@ enum Act {
     Stand(Vec<Act>, usize),
 }
 
-/// What a step saw and made when it last ran.
-#[derive(Clone, Debug, PartialEq, Eq)]
-struct Seen {
-    recipe: String,
-    inputs: Vec<(String, Vec<u8>)>,
-    learned: Option<(String, Option<Vec<u8>>)>,
-    outputs: Vec<(String, Vec<u8>)>,
-}
-
-const SOURCES: usize = 4;
-
-/// Contents by path.
-type Contents = BTreeMap<String, Vec<u8>>;
-
-/// What should end how, what everything should hold then, and what each step would have seen.
-type Expected = (BTreeMap<String, Ending>, Contents, Vec<(String, Seen)>);
-
 /// What ended how, with the reasons, in order.
 type Told = Vec<(String, Ending, Vec<&'static str>)>;
 
 /// What each step would do, and its certain reasons.
 type Foreseen = BTreeMap<String, (Would, Vec<&'static str>)>;
-
-struct World {
-    machine: Rc<Machine>,
-    steps: Vec<Option<StepModel>>,
-    variable: usize,
-    seen: HashMap<String, Seen>,
-    /// Steps that may have begun without an end.
-    maybe_unfinished: BTreeSet<String>,
-    /// Whether the ledger's memory of the last runs may be gone.
-    forgot: bool,
-}
-
-fn output(step: usize, number: usize) -> String {
-    format!("out/{step}.{number}")
-}
 
 fn foreseen<'d>(
     project: &Project<'d>,
@@ -162,199 +114,6 @@ fn options(jobs: usize) -> Options {
 }
 
 impl World {
-    fn new(steps: Vec<StepModel>) -> Self {
-        let mut files = BTreeMap::new();
-        for source in 0..SOURCES {
-            files.insert(format!("src/{source}"), vec![b'a' + source as u8]);
-        }
-        for include in 0..3 {
-            files.insert(format!("inc/{include}"), vec![b'i']);
-        }
-        files.insert("more/0".to_owned(), b"m".to_vec());
-        Self {
-            machine: Rc::new(Machine::with(&files)),
-            steps: steps.into_iter().map(Some).collect(),
-            variable: 0,
-            seen: HashMap::new(),
-            maybe_unfinished: BTreeSet::new(),
-            forgot: false,
-        }
-    }
-
-    fn loom(&self) -> String {
-        let mut loom = format!("let v = value{}\n", self.variable);
-        for (index, step) in self.steps.iter().enumerate() {
-            let Some(step) = step else { continue };
-            let outputs: Vec<String> = (0..step.outputs)
-                .map(|number| output(index, number))
-                .collect();
-            let needs: Vec<String> = step
-                .needs
-                .iter()
-                .filter_map(|need| self.written(*need))
-                .collect();
-            let kind = if step.coarse { "coarse" } else { "whole" };
-            loom += &format!("target {}\n", outputs.join(" "));
-            if !needs.is_empty() {
-                loom += &format!("  needs {}\n", needs.join(" "));
-            }
-            if self.learns(step) {
-                loom += "  learn lines\n";
-            }
-            let salt = if step.salt == 0 {
-                "@{v}".to_owned()
-            } else {
-                format!("salt{}", step.salt)
-            };
-            let tells = if self.learns(step) {
-                " tells @{learn}"
-            } else {
-                ""
-            };
-            loom += &format!("  recipe: {kind} {salt}{tells}\n");
-        }
-        loom
-    }
-
-    /// Only a step whose first prerequisite is a source learns.
-    fn learns(&self, step: &StepModel) -> bool {
-        step.learns && matches!(step.needs.first(), Some(Need::Source(_)))
-    }
-
-    fn written(&self, need: Need) -> Option<String> {
-        match need {
-            Need::Source(source) => Some(format!("src/{source}")),
-            Need::Step(step) => self.steps[step].as_ref().map(|_| output(step, 0)),
-            Need::Pattern => Some("more/*".to_owned()),
-        }
-    }
-
-    fn need_paths(&self, step: &StepModel) -> Vec<String> {
-        let more: Vec<String> = self
-            .machine
-            .files()
-            .into_keys()
-            .filter(|path| path.starts_with("more/"))
-            .collect();
-        step.needs
-            .iter()
-            .flat_map(|need| match need {
-                Need::Pattern => more.clone(),
-                need => self.written(*need).into_iter().collect(),
-            })
-            .collect()
-    }
-
-    /// What a step would see and make now; `contents` are those of outputs worked out before.
-    fn would_see(
-        &self,
-        index: usize,
-        step: &StepModel,
-        contents: &BTreeMap<String, Vec<u8>>,
-    ) -> Seen {
-        let inputs: Vec<(String, Vec<u8>)> = self
-            .need_paths(step)
-            .into_iter()
-            .map(|path| {
-                let content = contents
-                    .get(&path)
-                    .cloned()
-                    .or_else(|| self.machine.content(&path));
-                (path, content.unwrap_or_default())
-            })
-            .collect();
-        let kind = if step.coarse { "coarse" } else { "whole" };
-        let salt = if step.salt == 0 {
-            format!("value{}", self.variable)
-        } else {
-            format!("salt{}", step.salt)
-        };
-        let mut read: Vec<Vec<u8>> = inputs.iter().map(|(_, content)| content.clone()).collect();
-        let learned = self.learns(step).then(|| {
-            let named = named_in(&read[0]);
-            let content = self.machine.content(&named);
-            read.push(content.clone().unwrap_or_default());
-            (named, content)
-        });
-        let script = format!("{kind} {salt}");
-        let outputs = (0..step.outputs)
-            .map(|number| (output(index, number), carry_out(&script, &read, number)))
-            .collect();
-        Seen {
-            recipe: format!("{script}{}", if learned.is_some() { " learns" } else { "" }),
-            inputs,
-            learned,
-            outputs,
-        }
-    }
-
-    fn goal_steps(&self, goal: Option<usize>) -> BTreeSet<usize> {
-        let mut open: Vec<usize> = match goal {
-            Some(goal) => vec![goal],
-            None => (0..self.steps.len())
-                .filter(|&index| self.steps[index].is_some())
-                .collect(),
-        };
-        let mut reached = BTreeSet::new();
-        while let Some(index) = open.pop() {
-            let Some(step) = &self.steps[index] else {
-                continue;
-            };
-            if reached.insert(index) {
-                open.extend(step.needs.iter().filter_map(|need| match need {
-                    Need::Step(step) if self.steps[*step].is_some() => Some(*step),
-                    _ => None,
-                }));
-            }
-        }
-        reached
-    }
-
-    /// Which steps should run, and what everything should hold afterwards.
-    fn expectation(&self, goal: Option<usize>) -> Expected {
-        let mut endings = BTreeMap::new();
-        let mut contents = BTreeMap::new();
-        let mut saw = Vec::new();
-        for index in self.goal_steps(goal) {
-            let Some(step) = &self.steps[index] else {
-                continue;
-            };
-            let now = self.would_see(index, step, &contents);
-            let name = output(index, 0);
-            let last = self.seen.get(&name);
-            let as_left = last.is_some_and(|last| {
-                last.outputs
-                    .iter()
-                    .all(|(path, content)| self.machine.content(path).as_ref() == Some(content))
-            });
-            // What was learned last time is compared, not what would be learned now.
-            let learned_same = last.is_some_and(|last| match &last.learned {
-                Some((path, content)) => self.machine.content(path) == *content,
-                None => true,
-            });
-            let same = last.is_some_and(|last| {
-                last.recipe == now.recipe
-                    && last.inputs == now.inputs
-                    && last.outputs.len() == now.outputs.len()
-                    && last.learned.is_some() == now.learned.is_some()
-            });
-            if !(as_left && learned_same && same) {
-                let came_out_same = last.is_some_and(|last| last.outputs == now.outputs);
-                endings.insert(
-                    name.clone(),
-                    if came_out_same {
-                        Ending::Same
-                    } else {
-                        Ending::Made
-                    },
-                );
-            }
-            contents.extend(now.outputs.iter().cloned());
-            saw.push((name, now));
-        }
-        (endings, contents, saw)
-    }
-
     /// Runs the program's core; what ended how, in order, and whether all went well.
     fn weave(machine: &Machine, loom: &str, goal: Option<usize>, jobs: usize) -> (Told, bool) {
         machine.write_now("hand.loom", loom.as_bytes());
@@ -398,30 +157,22 @@ impl World {
         let machine = &*self.machine;
         machine.write_now("hand.loom", self.loom().as_bytes());
         let files = machine.files();
-        let (ledger, _) = Ledger::open(machine.storage(), false).expect("a ledger");
-        let ledger = RefCell::new(ledger);
-        let env = |_: &str| None;
-        let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned());
-        let (mut description, _) = Description::read(machine);
-        let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
-        let folders = Folders::new(machine);
-        let vars = Vars::new(&description, &outside, &around, &folders);
         let asked = Asked {
             names: goal.map(|goal| output(goal, 0)).into_iter().collect(),
             ..Asked::default()
         };
-        let build = Build {
-            vars: &vars,
-            settled: None,
-        };
-        let anew = foreseen(&build.project(), &vars, &around, &asked, None);
-        if let Some(mut known) = Known::of_last_run(&description, &asked, &around) {
-            let project = known.project(&vars).expect("the same description");
-            let taken_over = foreseen(&project, &vars, &around, &asked, Some(&mut known));
-            prop_assert_eq!(&taken_over, &anew);
-        }
-        let mistakes = vars.take_diagnostics();
-        prop_assert!(!mistakes.iter().any(Diagnostic::is_error), "{mistakes:?}");
+        let anew = with_vars(machine, |seen| {
+            let anew = foreseen(&seen.project(), seen.vars, seen.around, &asked, None);
+            if let Some(mut known) = Known::of_last_run(seen.description, &asked, seen.around) {
+                let project = known.project(seen.vars).expect("the same description");
+                let known = Some(&mut known);
+                let taken_over = foreseen(&project, seen.vars, seen.around, &asked, known);
+                prop_assert_eq!(&taken_over, &anew);
+            }
+            let mistakes = seen.vars.take_diagnostics();
+            prop_assert!(!mistakes.iter().any(Diagnostic::is_error), "{mistakes:?}");
+            Ok(anew)
+        })?;
         prop_assert_eq!(machine.files(), files, "a look changes nothing");
         Ok(anew)
     }

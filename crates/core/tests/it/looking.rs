@@ -17,6 +17,44 @@ use handloom_core::weave::Around;
 
 use crate::made_up::Machine;
 
+/// A machine's description, read as far as its variables.
+pub struct Seen<'l, 'd> {
+    pub around: &'l Around<'d>,
+    pub description: &'d Description,
+    pub folders: &'l Folders<'d>,
+    pub vars: &'l Vars<'d>,
+}
+
+impl<'d> Seen<'_, 'd> {
+    /// The project, worked out anew.
+    pub fn project(&self) -> Project<'d> {
+        let build = Build {
+            vars: self.vars,
+            settled: None,
+        };
+        build.project()
+    }
+}
+
+/// Reads a description that is right, without running or writing anything.
+pub fn with_vars<T>(machine: &Machine, see: impl FnOnce(&Seen<'_, '_>) -> T) -> T {
+    let (ledger, _) = Ledger::open(machine.storage(), false).unwrap();
+    let ledger = RefCell::new(ledger);
+    let env = |_: &str| None;
+    let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned());
+    let (mut description, mut wrong) = Description::read(machine);
+    let (outside, more) = SetOutside::read(&mut description, &Overrides::default(), &around);
+    wrong.extend(more);
+    assert!(wrong.is_empty(), "{wrong:?}");
+    let folders = Folders::new(machine);
+    see(&Seen {
+        around: &around,
+        description: &description,
+        folders: &folders,
+        vars: &Vars::new(&description, &outside, &around, &folders),
+    })
+}
+
 /// Works a description out and hands the project over; gives what was found wrong.
 pub fn look(
     machine: &Machine,

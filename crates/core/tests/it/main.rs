@@ -8,6 +8,7 @@ mod histories;
 mod ledgers;
 mod looking;
 mod made_up;
+mod model;
 mod patterns;
 mod records;
 mod shells;

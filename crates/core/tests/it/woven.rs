@@ -12,7 +12,6 @@ use handloom_core::picture::Picture;
 use handloom_core::picture::Source;
 use handloom_core::picture::State;
 use handloom_core::picture::Tie;
-use handloom_core::project::Build;
 use handloom_core::project::Description;
 use handloom_core::project::Project;
 use handloom_core::project::StepId;
@@ -32,6 +31,7 @@ use handloom_core::weave::Stop;
 use handloom_core::weave::Touch;
 use handloom_core::weave::outlook;
 
+use crate::looking::with_vars;
 use crate::made_up::Machine;
 
 /// A project on a machine of its own.
@@ -124,31 +124,21 @@ impl Bench {
 
     /// Works the project out as it is now, without running anything.
     fn look<T>(&self, look: impl FnOnce(&Looked<'_, '_>) -> T) -> T {
-        let machine = &self.machine;
-        let (ledger, _) = Ledger::open(machine.storage(), false).unwrap();
-        let ledger = RefCell::new(ledger);
-        let env = |_: &str| None;
-        let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned());
-        let (description, outside) = self.describe(&around);
-        let folders = Folders::new(machine);
-        let vars = Vars::new(&description, &outside, &around, &folders);
-        let project = Build {
-            vars: &vars,
-            settled: None,
-        }
-        .project();
-        assert!(vars.take_diagnostics().is_empty());
-        let steps = (0..project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
-        let tasks =
-            (0..project.tasks.len()).map(|task| NodeId::task(&project, TaskId::from_index(task)));
-        let goals: Vec<NodeId> = steps.chain(tasks).collect();
-        let order = graph::order(&project, &goals).unwrap();
-        look(&Looked {
-            around: &around,
-            folders: &folders,
-            vars: &vars,
-            project: &project,
-            order: &order,
+        with_vars(&self.machine, |seen| {
+            let project = seen.project();
+            assert!(seen.vars.take_diagnostics().is_empty());
+            let steps = (0..project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
+            let tasks = (0..project.tasks.len())
+                .map(|task| NodeId::task(&project, TaskId::from_index(task)));
+            let goals: Vec<NodeId> = steps.chain(tasks).collect();
+            let order = graph::order(&project, &goals).unwrap();
+            look(&Looked {
+                around: seen.around,
+                folders: seen.folders,
+                vars: seen.vars,
+                project: &project,
+                order: &order,
+            })
         })
     }
 
