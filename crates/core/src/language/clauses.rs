@@ -47,7 +47,10 @@ impl<'a> Parser<'a> {
         while let Some(index) = self.next_content(at, end) {
             let line = self.lines[index];
             if compare_indent(line.indent(self.lexer.text), indent) != Some(Ordering::Equal) {
-                // Cannot be ordered against the clauses; already reported.
+                // Behind the block's own words, and of the clauses none that it could continue.
+                let clause =
+                    (first..end).find(|&at| self.lines[at].indent(self.lexer.text) == indent);
+                self.mixed_indent(index, clause.unwrap_or(index));
                 at = index + 1;
                 continue;
             }

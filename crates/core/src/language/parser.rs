@@ -248,7 +248,7 @@ impl<'a> Parser<'a> {
         );
     }
 
-    fn mixed_indent(&mut self, index: usize, owner: usize) {
+    pub fn mixed_indent(&mut self, index: usize, owner: usize) {
         let text = self.lexer.text;
         let (line, above) = (self.lines[index], self.lines[owner]);
         let span = self.lexer.span(line.start as usize, line.end as usize);

@@ -1,4 +1,4 @@
-//! Wrong descriptions and exactly what is said of each. `HANDLOOM_BLESS=1 cargo test` writes the
+//! Wrong descriptions and exactly what is said of each. `HANDLOOM_GOLDEN=write cargo test` writes the
 //! answers anew; read the difference before you keep it.
 
 use std::collections::BTreeMap;
@@ -57,7 +57,7 @@ fn every_mistake_is_answered_as_recorded() {
         count += 1;
     }
     assert!(count > 50, "only {count} cases were found");
-    if std::env::var_os("HANDLOOM_BLESS").is_some() {
+    if std::env::var_os("HANDLOOM_GOLDEN").is_some() {
         std::fs::write(FILE, &renewed).unwrap();
     }
     assert_eq!(text.trim(), renewed.trim());

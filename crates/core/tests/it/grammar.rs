@@ -104,6 +104,37 @@ fn soup() -> impl Strategy<Value = String> {
         .prop_map(|pieces| pieces.concat())
 }
 
+/// Lines that would be right, indented at random.
+fn indented() -> impl Strategy<Value = String> {
+    let indent =
+        proptest::sample::select(&["", "  ", "  ", "    ", "\t", "\t\t", " \t", "\t "][..]);
+    let line = proptest::sample::select(
+        &[
+            "target x",
+            "out/y",
+            "needs a",
+            "needs",
+            "l: a b",
+            "about: x",
+            "after b",
+            "recipe: true",
+            "recipe:",
+            "echo x",
+            "task t",
+            "steps x",
+            "let a = b",
+            "# c",
+            "",
+        ][..],
+    );
+    proptest::collection::vec((indent, line), 1..7).prop_map(|lines| {
+        let lines = lines
+            .iter()
+            .map(|(indent, line)| format!("{indent}{line}\n"));
+        format!("target first\n{}", lines.collect::<String>())
+    })
+}
+
 /// Descriptions that mostly are right.
 fn sensible() -> impl Strategy<Value = String> {
     let name = proptest::sample::select(&["a", "b", "c-d", "e_1"][..]);
@@ -189,7 +220,33 @@ fn check(text: &str) -> Result<(), TestCaseError> {
                 text,
                 tidied
             );
+            every_line_counts(text)?;
         }
+    }
+    Ok(())
+}
+
+/// No line of a description without mistakes is passed over: without any of them it means something else.
+fn every_line_counts(text: &str) -> Result<(), TestCaseError> {
+    let lines: Vec<&str> = text.split_inclusive('\n').collect();
+    let whole = meaning(&parse(SourceId(0), text).file, text);
+    for (number, line) in lines.iter().enumerate() {
+        let bare = line.trim();
+        if bare.is_empty() || bare.starts_with('#') {
+            continue;
+        }
+        let without = [&lines[..number], &lines[number + 1..]].concat().concat();
+        let parsed = parse(SourceId(0), &without);
+        let wrong = parsed
+            .diagnostics
+            .iter()
+            .any(handloom_core::text::Diagnostic::is_error);
+        prop_assert!(
+            wrong || meaning(&parsed.file, &without) != whole,
+            "line {} counts for nothing:\n{}",
+            number + 1,
+            text
+        );
     }
     Ok(())
 }
@@ -199,6 +256,11 @@ proptest! {
 
     #[test]
     fn any_soup_is_read_and_laid_out(text in soup()) {
+        check(&text)?;
+    }
+
+    #[test]
+    fn any_indentation_is_read_or_refused(text in indented()) {
         check(&text)?;
     }
 
