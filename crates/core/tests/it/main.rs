@@ -11,6 +11,7 @@ mod made_up;
 mod model;
 mod patterns;
 mod records;
+mod scheduling;
 mod shells;
 mod values;
 mod woven;
