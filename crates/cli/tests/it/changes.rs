@@ -200,6 +200,29 @@ fn a_learned_prerequisite_counts() {
     bed.weave(&[]).all_kept(1);
 }
 
+/// What a step learned is nothing to it any more once its description does not say `learn`.
+#[test]
+fn what_was_learned_is_forgotten_with_the_clause() {
+    let loom = "target out/a\n  learn lines list\n  recipe: cat x > @{target}; echo x > list\n";
+    let bed = Bed::new(loom);
+    bed.write("x", "x\n");
+    bed.weave(&[]).status(0).ended(&["out/a made never-made"]);
+    bed.weave(&[]).all_kept(1);
+    bed.write("hand.loom", &loom.replace("  learn lines list\n", ""));
+    let why = bed.run(&["why", "out/a", "--format", "json"]).status(0);
+    assert!(!why.shown().contains("learned-"), "{}", why.shown());
+    bed.weave(&[])
+        .status(0)
+        .ended(&["out/a same recipe-changed"]);
+    bed.write("x", "y\n");
+    bed.weave(&[]).all_kept(1);
+    bed.write("hand.loom", loom);
+    bed.weave(&[])
+        .status(0)
+        .ended(&["out/a made recipe-changed"]);
+    bed.weave(&[]).all_kept(1);
+}
+
 #[test]
 fn givens_count() {
     let bed = Bed::new(

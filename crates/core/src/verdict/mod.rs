@@ -44,8 +44,8 @@ pub struct Facts<'a> {
     pub givens: &'a [(String, Option<Option<String>>)],
     /// Whether it was asked for, reason or not.
     pub asked: bool,
-    /// What stands at a path that the step found out itself.
-    pub learned: &'a dyn Fn(&str) -> State,
+    /// What stands at a path that the step found out itself; none when it finds nothing out any more.
+    pub learned: Option<&'a dyn Fn(&str) -> State>,
 }
 
 /// Whether a step has no reason to run.
@@ -61,9 +61,10 @@ pub fn is_kept(facts: &Facts<'_>, ledger: &Ledger) -> bool {
         && record.bindings() == facts.bindings
         && same_edges(record.outputs(), facts.outputs)
         && same_edges(record.needs(), facts.needs)
-        && record
-            .learned()
-            .all(|edge| (facts.learned)(edge.path).digest() == edge.digest)
+        && facts.learned.is_none_or(|now| {
+            let mut learned = record.learned();
+            learned.all(|edge| now(edge.path).digest() == edge.digest)
+        })
         && same_givens(record, facts.givens)
 }
 
@@ -254,8 +255,9 @@ fn needs(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
 }
 
 fn learned(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
+    let Some(now) = facts.learned else { return };
     for edge in record.learned() {
-        let now = (facts.learned)(edge.path);
+        let now = now(edge.path);
         if now.digest() == edge.digest {
             continue;
         }

@@ -114,6 +114,8 @@ impl<'p, 'd> Sheets<'p, 'd> {
         };
         let outputs: Vec<Input<'_>> = scratch.outputs.iter().map(input).collect();
         let needs: Vec<Input<'_>> = scratch.needs.iter().map(input).collect();
+        // What it learned while its description said `learn` is not looked at any more.
+        let learns = project.decl(node).clauses.learn.is_some();
         let learned = |path: &str| -> State { states.learned(project, path) };
         scratch.bindings.clear();
         self.write_bindings(step, &mut scratch.bindings)?;
@@ -125,7 +127,7 @@ impl<'p, 'd> Sheets<'p, 'd> {
             needs: &needs,
             givens: self.givens(step)?,
             asked,
-            learned: &learned,
+            learned: learns.then_some(&learned),
         }))
     }
 
@@ -156,7 +158,7 @@ impl<'p, 'd> Sheets<'p, 'd> {
             needs: &needs,
             givens: &[],
             asked,
-            learned: &|_| State::Missing,
+            learned: None,
         }))
     }
 

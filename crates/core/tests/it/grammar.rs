@@ -179,10 +179,11 @@ fn meaning(file: &File, text: &str) -> String {
         let (start, inner) = inner.split_once(", end: ").unwrap();
         let (end, behind) = inner.split_once(" }").unwrap();
         let covered = &text[start.parse().unwrap()..end.parse().unwrap()];
-        out.push_str(&format!(
-            "{:?}",
-            covered.split_whitespace().collect::<Vec<_>>()
-        ));
+        // A comment inside a span may be moved; that of a script stands in its pieces as well.
+        let lines = covered.lines();
+        let lines = lines.filter(|line| !line.trim_start().starts_with('#'));
+        let words: Vec<&str> = lines.flat_map(str::split_whitespace).collect();
+        out.push_str(&format!("{words:?}"));
         rest = behind;
     }
     out.push_str(rest);
