@@ -479,7 +479,7 @@ fn step(index: usize) -> impl Strategy<Value = StepModel> {
         })
 }
 
-fn steps() -> impl Strategy<Value = Vec<StepModel>> {
+pub fn steps() -> impl Strategy<Value = Vec<StepModel>> {
     (step(0), step(1), step(2), step(3), step(4), step(5))
         .prop_map(|(a, b, c, d, e, f)| vec![a, b, c, d, e, f])
 }

@@ -10,6 +10,7 @@ mod looking;
 mod made_up;
 mod model;
 mod patterns;
+mod pictured;
 mod records;
 mod scheduling;
 mod shells;

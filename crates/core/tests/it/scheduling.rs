@@ -15,6 +15,7 @@ use handloom_core::project::overrides::SetOutside;
 use handloom_core::project::surroundings::Overrides;
 use handloom_core::weave::Around;
 use handloom_core::weave::Asked;
+use handloom_core::weave::Ended;
 use handloom_core::weave::Ending;
 use handloom_core::weave::Event;
 use handloom_core::weave::Exit;
@@ -185,8 +186,8 @@ fn machine(steps: &[StepModel]) -> Machine {
     ]))
 }
 
-/// Weaves everything; what ended how, and the sums.
-fn weave(gym: &Gym<'_>, keep_going: bool) -> (BTreeMap<String, Ending>, Summary) {
+/// Weaves everything; what ended, and the sums.
+fn weave(gym: &Gym<'_>, keep_going: bool) -> (BTreeMap<String, Ended>, Summary) {
     let machine = gym.machine;
     let (ledger, _) = Ledger::open(machine.storage(), true).unwrap();
     let ledger = RefCell::new(ledger);
@@ -204,13 +205,11 @@ fn weave(gym: &Gym<'_>, keep_going: bool) -> (BTreeMap<String, Ending>, Summary)
         live: false,
         run: None,
     };
-    let mut endings = BTreeMap::new();
+    let mut endings: BTreeMap<String, Ended> = BTreeMap::new();
     let mut observer = |event: Event| {
         if let Event::Ended(job) = event {
-            assert!(
-                endings.insert(job.step, job.ending).is_none(),
-                "it ended twice"
-            );
+            let before = endings.insert(job.step.clone(), *job);
+            assert!(before.is_none(), "it ended twice");
         }
     };
     let (stop, clock) = (Stop::default(), SystemClock::default());
@@ -277,7 +276,9 @@ proptest! {
     fn jobs_keep_to_order_and_supplies(steps in steps(), jobs in 1usize..5, keep_going in any::<bool>()) {
         let machine = machine(&steps);
         let gym = Gym::new(&machine, &steps, jobs);
-        let (endings, summary) = weave(&gym, keep_going);
+        let (ended, summary) = weave(&gym, keep_going);
+        longest_ways(&steps, &ended)?;
+        let endings = endings_of(&ended);
         let watched = gym.watched.into_inner().unwrap();
         prop_assert!(watched.wrong.is_empty(), "{:?}", watched.wrong);
         prop_assert!(watched.most <= jobs);
@@ -321,6 +322,41 @@ proptest! {
     }
 }
 
+fn endings_of(ended: &BTreeMap<String, Ended>) -> BTreeMap<String, Ending> {
+    let endings = ended.iter();
+    endings
+        .map(|(step, job)| (step.clone(), job.ending))
+        .collect()
+}
+
+/// Each job names the last one of the longest way to it, so that nothing else took longer together.
+fn longest_ways(steps: &[StepModel], ended: &BTreeMap<String, Ended>) -> Result<(), TestCaseError> {
+    let mut way: Vec<f64> = Vec::new();
+    for (number, step) in steps.iter().enumerate() {
+        let before = step.needs.iter().map(|need| way[*need]);
+        let longest = before.fold(0.0, f64::max);
+        let Some(job) = ended
+            .get(&format!("s{number}"))
+            .filter(|job| job.exit.is_some())
+        else {
+            way.push(longest);
+            continue;
+        };
+        let named = job.after.as_deref().map(self::number);
+        let direct: Vec<usize> = step.needs.iter().copied().collect();
+        prop_assert_eq!(named.is_none(), direct.is_empty(), "{}", number);
+        if let Some(named) = named {
+            prop_assert!(direct.contains(&named));
+            prop_assert!(
+                (way[named] - longest).abs() < 1e-9,
+                "s{number} after s{named}"
+            );
+        }
+        way.push(longest + job.seconds);
+    }
+    Ok(())
+}
+
 fn plain(needs: &[usize], takes: Takes) -> StepModel {
     StepModel {
         needs: needs.iter().copied().collect(),
@@ -339,7 +375,7 @@ fn independent_steps_run_side_by_side() {
         let mut gym = Gym::new(&machine, &steps, jobs);
         let all: Vec<String> = (0..jobs).map(|number| format!("s{number}")).collect();
         gym.waits = all.iter().map(|name| (name.clone(), all.clone())).collect();
-        let (endings, _) = weave(&gym, false);
+        let endings = endings_of(&weave(&gym, false).0);
         assert!(
             endings.values().all(|ending| *ending == Ending::Made),
             "{endings:?}"
@@ -366,7 +402,7 @@ fn who_waits_for_a_supply_holds_nobody_up() {
     // Whichever of the two has the gpus only ends when the others ran.
     let others = vec!["s2".to_owned(), "s3".to_owned()];
     gym.waits = BTreeMap::from([("s0".to_owned(), others.clone()), ("s1".to_owned(), others)]);
-    let (endings, _) = weave(&gym, false);
+    let endings = endings_of(&weave(&gym, false).0);
     assert!(
         endings.values().all(|ending| *ending == Ending::Made),
         "{endings:?}"
@@ -388,7 +424,7 @@ fn the_longest_way_goes_first() {
     let machine = machine(&steps);
     for first in ["s1", "s0"] {
         let gym = Gym::new(&machine, &steps, 1);
-        let (endings, _) = weave(&gym, false);
+        let endings = endings_of(&weave(&gym, false).0);
         assert_eq!(endings.len(), 4);
         assert_eq!(gym.watched.into_inner().unwrap().began[0], first);
         machine.pass(1_000_000_000);

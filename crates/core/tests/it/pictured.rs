@@ -1,0 +1,149 @@
+//! Pictures of random projects: whatever is put together or left out, nothing is lost or made up.
+
+use std::collections::BTreeMap;
+use std::collections::BTreeSet;
+
+use proptest::prelude::*;
+
+use handloom_core::graph;
+use handloom_core::graph::NodeId;
+use handloom_core::picture::Kind;
+use handloom_core::picture::Picture;
+use handloom_core::picture::Source;
+use handloom_core::picture::State;
+use handloom_core::project::StepId;
+use handloom_core::weave::outlook;
+
+use crate::histories::steps;
+use crate::looking::with_vars;
+use crate::made_up::Machine;
+use crate::model::Need;
+use crate::model::StepModel;
+use crate::model::World;
+use crate::model::output;
+
+/// The whole project as it is now; `failed` says which steps failed last time.
+fn picture(machine: &Machine, failed: &dyn Fn(&str) -> bool) -> Picture {
+    with_vars(machine, |seen| {
+        let project = seen.project();
+        let steps = (0..project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
+        let order = graph::order(&project, &steps.collect::<Vec<_>>()).unwrap();
+        let prospects = outlook(&project, seen.vars, seen.around, &order, &[], 1, None);
+        Source {
+            project: &project,
+            vars: seen.vars,
+            order: &order,
+            prospects: &prospects.unwrap(),
+            disk: machine,
+            ledger: &seen.around.ledger.borrow(),
+            failed,
+        }
+        .picture()
+    })
+}
+
+/// Everything that leads to each node, also over others.
+fn reached(picture: &Picture) -> Vec<BTreeSet<usize>> {
+    let (before, _) = picture.neighbours();
+    let mut reached = vec![BTreeSet::new(); before.len()];
+    // What is needed comes first.
+    for at in 0..before.len() {
+        for &from in &before[at] {
+            let more = reached[from].clone();
+            reached[at].extend(more);
+            reached[at].insert(from);
+        }
+    }
+    reached
+}
+
+/// What holds for every picture.
+fn sound(picture: &Picture) -> Result<(), TestCaseError> {
+    let knots = picture.knots.len();
+    let mut pairs = BTreeSet::new();
+    for &(from, to, _) in &picture.ties {
+        prop_assert!(from < knots && to < knots && from != to);
+        prop_assert!(pairs.insert((from, to)), "two ties between the same nodes");
+    }
+    for knot in &picture.knots {
+        let counted: usize = knot.counts.iter().map(|(_, count)| count).sum();
+        if knot.kind == Kind::Step {
+            prop_assert_eq!(counted, knot.count, "{:?}", knot);
+            prop_assert!(knot.counts.iter().any(|(state, _)| *state == knot.state));
+        }
+        prop_assert!(!knot.name.is_empty());
+    }
+    Ok(())
+}
+
+fn files(picture: &Picture, kind: Kind) -> BTreeSet<String> {
+    let knots = picture.knots.iter().filter(|knot| knot.kind == kind);
+    knots.flat_map(|knot| knot.files.iter().cloned()).collect()
+}
+
+fn check(steps: Vec<StepModel>, failing: usize, depth: usize) -> Result<(), TestCaseError> {
+    let world = World::new(steps.clone());
+    world
+        .machine
+        .write_now("hand.loom", world.loom().as_bytes());
+    let failed = output(failing, 0);
+    let whole = picture(&world.machine, &|name| name == failed);
+    sound(&whole)?;
+    prop_assert_eq!(whole.steps(), steps.len());
+    // A step leads to another exactly where one needs the other.
+    let reached = reached(&whole);
+    let of: BTreeMap<usize, usize> = (0..steps.len())
+        .map(|step| {
+            (
+                step,
+                whole.find(&output(step, 0)).expect("each step is drawn"),
+            )
+        })
+        .collect();
+    for (number, step) in steps.iter().enumerate() {
+        for other in 0..number {
+            let direct = step.needs.contains(&Need::Step(other));
+            let over = step.needs.iter().any(|need| match need {
+                Need::Step(need) => reached[of[need]].contains(&of[&other]),
+                _ => false,
+            });
+            let drawn = reached[of[&number]].contains(&of[&other]);
+            prop_assert_eq!(drawn, direct || over, "{} and {}", number, other);
+        }
+        let state = whole.knots[of[&number]].state;
+        prop_assert_eq!(state == State::Failed, number == failing, "{}", number);
+    }
+    // Put together, the same steps, files and states are there.
+    let grouped = whole.grouped();
+    sound(&grouped)?;
+    prop_assert_eq!(grouped.steps(), whole.steps());
+    prop_assert_eq!(grouped.states(), whole.states());
+    for kind in [Kind::Step, Kind::Source] {
+        prop_assert_eq!(files(&grouped, kind), files(&whole, kind));
+    }
+    // Around one there is what leads to it or from it, and nothing else; far enough, all of that.
+    let centre = of[&failing];
+    let near = whole.around(centre, depth);
+    sound(&near)?;
+    let names = |picture: &Picture| -> BTreeSet<String> {
+        picture.knots.iter().map(|knot| knot.name.clone()).collect()
+    };
+    let far = names(&whole.around(centre, usize::MAX - 1));
+    let related = whole.knots.iter().enumerate().filter(|(at, _)| {
+        *at == centre || reached[centre].contains(at) || reached[*at].contains(&centre)
+    });
+    let related: BTreeSet<String> = related.map(|(_, knot)| knot.name.clone()).collect();
+    prop_assert_eq!(&far, &related);
+    prop_assert!(names(&near).is_subset(&far));
+    prop_assert!(names(&near).contains(&whole.knots[centre].name));
+    Ok(())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 300, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn pictures_lose_nothing(steps in steps(), failing in 0usize..6, depth in 0usize..4) {
+        check(steps, failing, depth)?;
+    }
+}
