@@ -219,8 +219,8 @@ pub struct WatchArguments {
     /// Files, tasks, folders or quoted patterns [default: what the description calls default].
     #[arg(value_name = "NAME", add = names())]
     pub names: Vec<String>,
-    /// Look at the files every so often, such as `5s`, as well as being told of changes: for file systems
-    /// that do not tell of all of them [default: `2s` where Hand Loom sees that it is needed].
+    /// Also look at the files every so often, for file systems that do not tell of all changes [default: 2s,
+    /// where that is needed].
     #[arg(long, value_name = "TIME", value_parser = time)]
     pub look_every: Option<Duration>,
     /// How to run.

@@ -81,8 +81,8 @@ fn files(picture: &Picture, kind: Kind) -> BTreeSet<String> {
     knots.flat_map(|knot| knot.files.iter().cloned()).collect()
 }
 
-fn check(steps: Vec<StepModel>, failing: usize, depth: usize) -> Result<(), TestCaseError> {
-    let world = World::new(steps.clone());
+fn check(steps: &[StepModel], failing: usize, depth: usize) -> Result<(), TestCaseError> {
+    let world = World::new(steps.to_vec());
     world
         .machine
         .write_now("hand.loom", world.loom().as_bytes());
@@ -144,6 +144,6 @@ proptest! {
 
     #[test]
     fn pictures_lose_nothing(steps in steps(), failing in 0usize..6, depth in 0usize..4) {
-        check(steps, failing, depth)?;
+        check(&steps, failing, depth)?;
     }
 }
