@@ -1,4 +1,4 @@
-//! A run in which nothing has changed, and one with a single edit, against the floor: a bare `lstat`
+//! A run in which nothing has changed, a look at what it would do, and one with a single edit, against the floor: a bare `lstat`
 //! of the same files from two threads.
 //!
 //!     cargo bench -p handloom-core --bench unchanged [STEPS]
@@ -14,7 +14,9 @@ use std::path::PathBuf;
 use std::time::Duration;
 use std::time::Instant;
 
+use handloom_core::graph;
 use handloom_core::ledger::RealStorage;
+use handloom_core::project::Build;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
 use handloom_core::weave::Around;
@@ -22,12 +24,16 @@ use handloom_core::weave::Asked;
 use handloom_core::weave::Event;
 use handloom_core::weave::Exit;
 use handloom_core::weave::Job;
+use handloom_core::weave::Known;
 use handloom_core::weave::Outcome;
 use handloom_core::weave::Place;
 use handloom_core::weave::Session;
 use handloom_core::weave::Standing;
 use handloom_core::weave::Stop;
 use handloom_core::weave::Summary;
+use handloom_core::weave::Would;
+use handloom_core::weave::goals;
+use handloom_core::weave::outlook;
 use handloom_core::world::RealDisk;
 use handloom_core::world::SystemClock;
 
@@ -100,6 +106,20 @@ fn main() {
     ratios.sort_by(|a, b| a.0.total_cmp(&b.0));
     let (ratio, run, floor) = ratios[ratios.len() / 2];
     println!("nothing changed: {run:.1?} against {floor:.1?} for the bare lstat, {ratio:.2} times");
+    let mut looks = [Vec::new(), Vec::new()];
+    for _ in 0..5 {
+        for (taken_over, looks) in [false, true].into_iter().zip(&mut looks) {
+            looks.push(timed(|| foresee(root, taken_over, steps)));
+        }
+    }
+    let [anew, taken_over] = looks.map(|mut looks| {
+        looks.sort_unstable();
+        looks[looks.len() / 2]
+    });
+    println!(
+        "foreseeing a run: {taken_over:.1?}, {:.2} times the run; worked out anew {anew:.1?}",
+        taken_over.as_secs_f64() / run.as_secs_f64()
+    );
     let mut more = Vec::new();
     for round in 0..5 {
         std::fs::write(root.join("src/000/f000007.c"), format!("edit {round}")).expect("an edit");
@@ -114,6 +134,37 @@ fn main() {
     processes.sort_unstable();
     let (took, memory) = processes[processes.len() / 2];
     println!("nothing changed, a whole process: {took:.1?}, {memory} MB at the peak");
+}
+
+/// What a run would do, with the project that the last one kept or without.
+fn foresee(root: &Path, taken_over: bool, steps: usize) {
+    let disk = RealDisk::open(root).expect("a disk");
+    let clock = SystemClock::default();
+    let ledger = shared::ledger(Box::new(RealStorage::new(&root.join(".handloom"))));
+    let text = root.to_string_lossy().into_owned();
+    let around = Around::new(&disk, &clock, &ledger, &|_| None, None, text);
+    let (description, outside) = shared::description(&disk, &around);
+    let folders = Folders::new(&disk);
+    let vars = Vars::new(&description, &outside, &around, &folders);
+    let asked = Asked::default();
+    let mut known =
+        taken_over.then(|| Known::of_last_run(&description, &asked, &around).expect("it is kept"));
+    let project = match &known {
+        Some(known) => known.project(&vars).expect("it holds"),
+        None => Build {
+            vars: &vars,
+            settled: None,
+        }
+        .project(),
+    };
+    let goals = goals(&project, &asked).nodes;
+    let order = graph::order(&project, &goals).expect("no circle");
+    let prospects = outlook(&project, &vars, &around, &order, &[], 2, known.as_mut());
+    let prospects = prospects.expect("no mistake");
+    let kept = prospects
+        .iter()
+        .filter(|prospect| prospect.would == Would::Keep);
+    assert_eq!(kept.count(), steps);
 }
 
 /// A project that stays in memory: from being told of a saved file to the beginning of its step's job.
