@@ -100,6 +100,9 @@ pub struct Slots {
     busy: usize,
     /// Which slots have a job that was handed ahead.
     has_next: Vec<bool>,
+    /// Which of them ended their job, and have not said yet whether they begin that one: a second one must
+    /// not be handed ahead behind one that may not begin.
+    unsure: Vec<bool>,
 }
 
 impl Slots {
@@ -159,6 +162,7 @@ impl Slots {
             idle: (0..count).rev().collect(),
             busy: 0,
             has_next: vec![false; count],
+            unsure: vec![false; count],
         }
     }
 
@@ -183,7 +187,8 @@ impl Slots {
 
     /// A slot that is busy and has no job handed ahead yet.
     pub fn without_next(&self) -> Option<usize> {
-        (0..self.has_next.len()).find(|slot| !self.has_next[*slot] && !self.idle.contains(slot))
+        let may = |slot: &usize| !self.has_next[*slot] && !self.unsure[*slot];
+        (0..self.has_next.len()).find(|slot| may(slot) && !self.idle.contains(slot))
     }
 
     /// Hands a busy slot the job that it begins by itself when its own has ended.
@@ -197,11 +202,21 @@ impl Slots {
     pub fn wait(&mut self) -> Option<Note> {
         let note = self.notes.recv().ok()?;
         let freed = match &note {
-            // It goes on with the job that it was handed ahead.
-            Note::Done(done) if std::mem::take(&mut self.has_next[done.slot]) => None,
+            // It goes on with the job that it was handed ahead, or says that it does not.
+            Note::Done(done) if std::mem::take(&mut self.has_next[done.slot]) => {
+                self.unsure[done.slot] = true;
+                None
+            }
             Note::Done(done) => Some(done.slot),
-            Note::NotBegun(slot) => Some(*slot),
-            Note::Began(_) | Note::Printed(..) => None,
+            Note::NotBegun(slot) => {
+                self.unsure[*slot] = false;
+                Some(*slot)
+            }
+            Note::Began(slot) => {
+                self.unsure[*slot] = false;
+                None
+            }
+            Note::Printed(..) => None,
         };
         if let Some(slot) = freed {
             self.idle.push(slot);

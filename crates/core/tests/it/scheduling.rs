@@ -366,6 +366,25 @@ fn plain(needs: &[usize], takes: Takes) -> StepModel {
     }
 }
 
+/// While jobs are short, slots are handed their next ones ahead; after a failure they do not begin them, and
+/// another one begins them later, once.
+#[test]
+fn failures_among_short_jobs_run_nothing_twice() {
+    let mut steps: Vec<StepModel> = (0..60).map(|_| plain(&[], Takes(1, 0, 0))).collect();
+    for step in steps[10..].iter_mut().step_by(3) {
+        step.fails = true;
+    }
+    for round in 0..40 {
+        let machine = machine(&steps);
+        let gym = Gym::new(&machine, &steps, 1 + round % 3);
+        let (ended, summary) = weave(&gym, true);
+        let watched = gym.watched.into_inner().unwrap();
+        assert_eq!(watched.wrong, [] as [String; 0]);
+        assert_eq!((ended.len(), summary.failed), (60, 17));
+        assert_eq!(watched.began.len(), 60);
+    }
+}
+
 /// As many as may run at once do: each of them only ends when all of them began.
 #[test]
 fn independent_steps_run_side_by_side() {
