@@ -100,9 +100,8 @@ pub struct Slots {
     busy: usize,
     /// Which slots have a job that was handed ahead.
     has_next: Vec<bool>,
-    /// Which of them ended their job, and have not said yet whether they begin that one: a second one must
-    /// not be handed ahead behind one that may not begin.
-    unsure: Vec<bool>,
+    /// Which of them will not begin it, since the job before did not go well.
+    declines: Vec<bool>,
 }
 
 impl Slots {
@@ -162,7 +161,7 @@ impl Slots {
             idle: (0..count).rev().collect(),
             busy: 0,
             has_next: vec![false; count],
-            unsure: vec![false; count],
+            declines: vec![false; count],
         }
     }
 
@@ -180,14 +179,15 @@ impl Slots {
     pub fn hand(&mut self, order: Order) {
         if let Some(slot) = self.idle.pop() {
             self.busy += 1;
+            self.declines[slot] = false;
             // A slot only stops listening when this value is gone.
             let _ = self.orders[slot].send(order);
         }
     }
 
-    /// A slot that is busy and has no job handed ahead yet.
+    /// A slot that is busy, has no job handed ahead yet, and would begin one.
     pub fn without_next(&self) -> Option<usize> {
-        let may = |slot: &usize| !self.has_next[*slot] && !self.unsure[*slot];
+        let may = |slot: &usize| !self.has_next[*slot] && !self.declines[*slot];
         (0..self.has_next.len()).find(|slot| may(slot) && !self.idle.contains(slot))
     }
 
@@ -201,22 +201,19 @@ impl Slots {
     /// Waits until a slot has something to say; `None` when none can any more.
     pub fn wait(&mut self) -> Option<Note> {
         let note = self.notes.recv().ok()?;
+        if let Note::Done(done) = &note {
+            self.declines[done.slot] = !done.went_well();
+        }
         let freed = match &note {
-            // It goes on with the job that it was handed ahead, or says that it does not.
-            Note::Done(done) if std::mem::take(&mut self.has_next[done.slot]) => {
-                self.unsure[done.slot] = true;
+            // It has one more to begin, or to say of that it does not begin it: it may have been handed that
+            // before it said so of the one in front.
+            Note::Done(Done { slot, .. }) | Note::NotBegun(slot)
+                if std::mem::take(&mut self.has_next[*slot]) =>
+            {
                 None
             }
-            Note::Done(done) => Some(done.slot),
-            Note::NotBegun(slot) => {
-                self.unsure[*slot] = false;
-                Some(*slot)
-            }
-            Note::Began(slot) => {
-                self.unsure[*slot] = false;
-                None
-            }
-            Note::Printed(..) => None,
+            Note::Done(Done { slot, .. }) | Note::NotBegun(slot) => Some(*slot),
+            Note::Began(_) | Note::Printed(..) => None,
         };
         if let Some(slot) = freed {
             self.idle.push(slot);

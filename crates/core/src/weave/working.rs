@@ -220,7 +220,14 @@ impl<'d> Round<'_, '_, 'd> {
         let Some(job) = self.running[slot].take() else {
             return Ok(());
         };
-        supplies.give_back(plan.uses(job.position));
+        // What was handed ahead behind it takes what it took.
+        match self.next[slot].take() {
+            Some((next, event)) => {
+                self.running[slot] = Some(next);
+                self.to_tell[slot] = Some(event);
+            }
+            None => supplies.give_back(plan.uses(job.position)),
+        }
         self.reasons[job.position] = Some(job.reasons);
         plan.push_ready(job.position);
         let entry = Entry::NotBegun(job.prepared.job.name.clone());

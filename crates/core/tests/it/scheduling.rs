@@ -65,6 +65,8 @@ struct Gym<'g> {
     steps: &'g [StepModel],
     /// A job that is named here only ends once these began.
     waits: BTreeMap<String, Vec<String>>,
+    /// The run is asked to end when so many began.
+    stop_after: Option<usize>,
     watched: Mutex<Watched>,
     changed: Condvar,
 }
@@ -80,6 +82,7 @@ impl<'g> Gym<'g> {
             jobs,
             steps,
             waits: BTreeMap::new(),
+            stop_after: None,
             watched: Mutex::default(),
             changed: Condvar::new(),
         }
@@ -133,6 +136,9 @@ impl<'g> Gym<'g> {
 impl Place for Gym<'_> {
     fn run(&self, job: &Job, stop: &Stop, heard: &mut dyn FnMut(&[u8])) -> Outcome {
         self.begin(job);
+        if self.stop_after == Some(self.watched.lock().unwrap().began.len()) {
+            stop.raise(2);
+        }
         let step = &self.steps[number(&job.name)];
         std::thread::sleep(Duration::from_micros(100 * step.length));
         let watched = self.watched.lock().unwrap();
@@ -382,6 +388,36 @@ fn failures_among_short_jobs_run_nothing_twice() {
         assert_eq!(watched.wrong, [] as [String; 0]);
         assert_eq!((ended.len(), summary.failed), (60, 17));
         assert_eq!(watched.began.len(), 60);
+    }
+}
+
+/// What had been handed ahead when the run was asked to end did not begin, and nothing says that it did.
+#[test]
+fn a_stop_among_short_jobs_leaves_no_mark_on_what_never_began() {
+    let steps: Vec<StepModel> = (0..60).map(|_| plain(&[], Takes(1, 0, 0))).collect();
+    for round in 0..40 {
+        let machine = machine(&steps);
+        let mut gym = Gym::new(&machine, &steps, 1 + round % 3);
+        gym.stop_after = Some(10 + round);
+        let (first, _) = weave(&gym, false);
+        let began = gym.watched.into_inner().unwrap();
+        assert_eq!(began.wrong, [] as [String; 0]);
+        assert!(began.began.len() >= 10 + round && began.began.len() <= 14 + round);
+        let gym = Gym::new(&machine, &steps, 2);
+        let (second, _) = weave(&gym, false);
+        for number in 0..60 {
+            let name = format!("s{number}");
+            let made = first
+                .get(&name)
+                .is_some_and(|job| job.ending == Ending::Made);
+            assert_eq!(made, began.began.contains(&name), "{name}");
+            let again: Option<Vec<&str>> = second.get(&name).map(|job| {
+                let reasons = job.reasons.iter();
+                reasons.map(|reason| reason.kind.name()).collect()
+            });
+            let expected = (!made).then(|| vec!["never-made"]);
+            assert_eq!(again, expected, "{name}");
+        }
     }
 }
 
