@@ -427,3 +427,36 @@ fn a_learned_source_that_changes_under_two_steps_fails_both() {
     );
     changed_under_two(&loom, "common");
 }
+
+/// While jobs are short a slot is handed its next one ahead: a failure in between makes nothing run twice, and
+/// nothing is left out.
+#[test]
+fn failures_among_short_jobs_run_each_step_once() {
+    let mut loom = String::new();
+    for number in 0..60 {
+        let end = if number > 12 && number % 4 == 0 {
+            "exit 3"
+        } else {
+            "touch @{target}"
+        };
+        loom += &format!("target o{number}\n  recipe: echo o{number} >> log; {end}\n");
+    }
+    let bed = Bed::new(&loom);
+    let run = bed.weave(&["--on-failure", "continue"]).status(1);
+    let all = (0..60).map(|number| {
+        let ending = if number > 12 && number % 4 == 0 {
+            "failed"
+        } else {
+            "made"
+        };
+        format!("o{number} {ending} never-made")
+    });
+    let all: Vec<String> = all.collect();
+    let _ = run.ended(&all.iter().map(String::as_str).collect::<Vec<_>>());
+    let log = bed.read("log");
+    let mut ran: Vec<&str> = log.lines().collect();
+    ran.sort_unstable();
+    let mut expected: Vec<String> = (0..60).map(|number| format!("o{number}")).collect();
+    expected.sort_unstable();
+    assert_eq!(ran, expected);
+}
