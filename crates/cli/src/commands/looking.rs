@@ -1,6 +1,8 @@
 //! What commands that only read have in common: a project worked out from what is there now, or taken over
 //! from the last run where that still holds, with nothing run and nothing written.
 
+use std::cell::RefCell;
+
 use handloom_core::graph;
 use handloom_core::graph::NodeId;
 use handloom_core::graph::Order;
@@ -17,7 +19,6 @@ use handloom_core::weave::Known;
 use handloom_core::weave::Prospect;
 use handloom_core::weave::goals;
 use handloom_core::weave::outlook;
-use std::cell::RefCell;
 
 use crate::arguments::Common;
 use crate::context::Located;

@@ -550,10 +550,10 @@ fn a_new_name_during_a_run_is_not_missed() {
 }
 
 /// Edits of every kind, faster than runs and slower, and after each pause the outputs are those of the
-/// sources as they are. `HANDLOOM_HISTORIES` says how many of them.
+/// sources as they are. `HANDLOOM_EDITS` says how many of them.
 #[test]
 fn any_edits_are_followed() {
-    let histories = std::env::var("HANDLOOM_HISTORIES").map_or(3, |count| count.parse().unwrap());
+    let histories = std::env::var("HANDLOOM_EDITS").map_or(3, |count| count.parse().unwrap());
     for seed in 0..histories {
         // Half of them also look at the files themselves, which finds what notices tell once more.
         let looking: &[&str] = &["--look-every", "0.02s"];
@@ -653,7 +653,12 @@ fn what_no_notice_tells_of_is_found_by_looking() {
     watch.save("in/a", "new");
     assert_eq!(watch.next(), expected);
     std::thread::sleep(Duration::from_millis(300));
-    assert_eq!(watch.more(), [] as [Value; 0]);
+    // A look may fall between the notice and the run; then one more finds nothing to do.
+    let more = watch.more();
+    assert!(
+        !more.iter().any(|event| event["event"] == "ended"),
+        "{more:?}"
+    );
 }
 
 /// Where the system has no room for more watched folders, the files themselves are looked at.

@@ -306,11 +306,7 @@ impl Ground {
     /// not as such.
     #[must_use]
     pub fn is_listed(&self, path: &str) -> bool {
-        let as_folder = if path.is_empty() {
-            String::new()
-        } else {
-            format!("{path}/")
-        };
+        let as_folder = as_folder(path);
         let inside = |tree: &String| as_folder.starts_with(tree.as_str());
         self.listed.contains_key(&as_folder) && !self.trees.iter().any(inside)
     }
@@ -319,11 +315,7 @@ impl Ground {
     /// began to be watched; targets do not count.
     #[must_use]
     pub fn names_differ(&self, disk: &dyn Disk, path: &str) -> bool {
-        let as_folder = if path.is_empty() {
-            String::new()
-        } else {
-            format!("{path}/")
-        };
+        let as_folder = as_folder(path);
         [folder_of(path), &as_folder]
             .into_iter()
             .filter_map(|folder| self.listed.get(folder))
@@ -373,4 +365,13 @@ fn files(sources: &Sources) -> impl Iterator<Item = &Source> {
 fn folder_of(path: &str) -> &str {
     let plain = path.trim_end_matches('/');
     plain.rfind('/').map_or("", |at| &plain[..=at])
+}
+
+/// How a folder is written: the root is empty, others end with a slash.
+fn as_folder(path: &str) -> String {
+    if path.is_empty() {
+        String::new()
+    } else {
+        format!("{path}/")
+    }
 }

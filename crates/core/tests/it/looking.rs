@@ -36,15 +36,25 @@ impl<'d> Seen<'_, 'd> {
     }
 }
 
+fn around<'a>(machine: &'a Machine, ledger: &'a RefCell<Ledger>) -> Around<'a> {
+    let root = "/project".to_owned();
+    Around::new(machine, machine, ledger, &|_| None, None, root)
+}
+
+/// The description, what is set from outside, and what is wrong with either.
+fn read(machine: &Machine, around: &Around<'_>) -> (Description, SetOutside, Vec<Diagnostic>) {
+    let (mut description, mut wrong) = Description::read(machine);
+    let (outside, more) = SetOutside::read(&mut description, &Overrides::default(), around);
+    wrong.extend(more);
+    (description, outside, wrong)
+}
+
 /// Reads a description that is right, without running or writing anything.
 pub fn with_vars<T>(machine: &Machine, see: impl FnOnce(&Seen<'_, '_>) -> T) -> T {
     let (ledger, _) = Ledger::open(machine.storage(), false).unwrap();
     let ledger = RefCell::new(ledger);
-    let env = |_: &str| None;
-    let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned());
-    let (mut description, mut wrong) = Description::read(machine);
-    let (outside, more) = SetOutside::read(&mut description, &Overrides::default(), &around);
-    wrong.extend(more);
+    let around = around(machine, &ledger);
+    let (description, outside, wrong) = read(machine, &around);
     assert!(wrong.is_empty(), "{wrong:?}");
     let folders = Folders::new(machine);
     see(&Seen {
@@ -62,11 +72,8 @@ pub fn look(
 ) -> (Sources, Vec<Diagnostic>) {
     let (ledger, _) = Ledger::open(machine.storage(), false).unwrap();
     let ledger = RefCell::new(ledger);
-    let env = |_: &str| None;
-    let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned());
-    let (mut description, mut wrong) = Description::read(machine);
-    let (outside, more) = SetOutside::read(&mut description, &Overrides::default(), &around);
-    wrong.extend(more);
+    let around = around(machine, &ledger);
+    let (description, outside, mut wrong) = read(machine, &around);
     if wrong.is_empty() {
         let folders = Folders::new(machine);
         let vars = Vars::new(&description, &outside, &around, &folders);
