@@ -4,8 +4,6 @@ use std::cell::RefCell;
 use std::path::Component;
 use std::path::Path;
 use std::path::PathBuf;
-use std::process::Command;
-use std::process::Stdio;
 
 use handloom_core::language::TopItem;
 use handloom_core::ledger::Damage;
@@ -208,6 +206,10 @@ impl Opened {
             outside: SetOutside::default(),
             settings,
         };
+        if writable {
+            // Also when the description is wrong: an old recipe may still be at work.
+            crate::commands::put_in_order(&opened, ui)?;
+        }
         opened.describe(description, wrong, common, ui)?;
         Ok(opened)
     }
@@ -338,32 +340,4 @@ fn overrides(common: &Common, settings: &settings::Settings) -> Result<Overrides
             .push((name.trim().to_owned(), words.to_owned()));
     }
     Ok(overrides)
-}
-
-/// Runs a command of the project for its output.
-pub fn ask(root: &Path, command: &[String], folder: &str) -> Result<String, String> {
-    let (program, arguments) = command.split_first().ok_or("has no words")?;
-    let output = Command::new(program)
-        .args(arguments)
-        .current_dir(root.join(folder))
-        .stdin(Stdio::null())
-        .output()
-        .map_err(|error| match error.kind() {
-            std::io::ErrorKind::NotFound => "was not found".to_owned(),
-            _ => format!("could not be started: {error}"),
-        })?;
-    if !output.status.success() {
-        let said = String::from_utf8_lossy(&output.stderr);
-        let said = said.trim();
-        let said = if said.is_empty() {
-            String::new()
-        } else {
-            format!(", saying: {said}")
-        };
-        return Err(match output.status.code() {
-            Some(status) => format!("ended with exit status {status}{said}"),
-            None => format!("was ended by a signal{said}"),
-        });
-    }
-    Ok(String::from_utf8_lossy(&output.stdout).into_owned())
 }

@@ -2,10 +2,13 @@
 
 use std::collections::HashMap;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use serde::Deserialize;
 
 use handloom_core::project::description::FILE_NAME;
+use handloom_core::project::script::duration;
+use handloom_core::weave::GRACE;
 
 use crate::arguments::Output;
 use crate::failure::Failure;
@@ -20,9 +23,34 @@ pub struct Settings {
     pub output: Option<Output>,
     /// So many of the last runs are remembered.
     pub runs: Option<usize>,
+    /// Whether old outputs are kept until new ones are there.
+    #[serde(rename = "set-by")]
+    pub set_by: Option<SetBy>,
+    /// How long jobs have that are asked to end, such as `5s`.
+    pub grace: Option<String>,
     /// Variables: a text that is read as words, or a list of words.
     #[serde(default, rename = "let")]
     pub lets: HashMap<String, Words>,
+}
+
+/// Whether old outputs are kept until new ones are there.
+#[derive(Clone, Copy, Debug, Deserialize, PartialEq, Eq)]
+#[serde(rename_all = "lowercase")]
+pub enum SetBy {
+    /// They are put back when the recipe fails.
+    Always,
+    /// They are removed before the recipe runs: there is no room for both.
+    Never,
+}
+
+impl SetBy {
+    /// As it is written in the settings.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Always => "always",
+            Self::Never => "never",
+        }
+    }
 }
 
 /// A variable's value in the settings.
@@ -97,14 +125,33 @@ pub fn read() -> Result<Settings, Failure> {
             ));
         }
     };
-    toml::from_str(&text).map_err(|error| {
+    let settings: Settings = toml::from_str(&text).map_err(|error| {
         Failure::usage(
             format!(
                 "`{}` can't be understood: {}",
                 path.display(),
                 error.to_string().trim_end()
             ),
-            "it holds `jobs = N`, `output = \"grouped\"`, `runs = N`, and a table `[let]` with a text or a list for each variable",
+            "it holds `jobs = N`, `output = \"grouped\"`, `runs = N`, `set-by = \"always\"`, `grace = \"5s\"`, and a table `[let]` with a text or a list for each variable",
         )
-    })
+    })?;
+    if let Some(grace) = &settings.grace
+        && duration(grace).is_none()
+    {
+        return Err(Failure::usage(
+            format!(
+                "`{}` says `grace = \"{grace}\"`, which is no time",
+                path.display()
+            ),
+            "write a number and `s`, `m` or `h`, such as `grace = \"5s\"`",
+        ));
+    }
+    Ok(settings)
+}
+
+impl Settings {
+    /// How long jobs have that are asked to end.
+    pub fn grace(&self) -> Duration {
+        self.grace.as_deref().and_then(duration).unwrap_or(GRACE)
+    }
 }

@@ -222,6 +222,7 @@ impl Disk for Memory {
                 modified: 1,
                 changed: 1,
                 inode: *number,
+                identity: (1, *number),
             })
         }))
     }
@@ -249,6 +250,10 @@ impl Disk for Memory {
     }
 
     fn rename(&self, _: &str, _: &str) -> io::Result<()> {
+        Ok(())
+    }
+
+    fn copy(&self, _: &str, _: &str) -> io::Result<()> {
         Ok(())
     }
 

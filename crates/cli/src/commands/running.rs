@@ -15,10 +15,12 @@ use handloom_core::weave::Event;
 use handloom_core::weave::GroundTold;
 use handloom_core::weave::LocalPlace;
 use handloom_core::weave::Options;
+use handloom_core::weave::Recovered;
 use handloom_core::weave::Session;
 use handloom_core::weave::Stop;
 use handloom_core::weave::Stopped;
 use handloom_core::weave::Summary;
+use handloom_core::weave::recover;
 
 use crate::arguments::Common;
 use crate::arguments::OnFailure;
@@ -26,16 +28,17 @@ use crate::arguments::Output;
 use crate::arguments::RunningArguments;
 use crate::context::Located;
 use crate::context::Opened;
-use crate::context::ask;
 use crate::failure;
 use crate::failure::Failure;
 use crate::lock::Lock;
 use crate::settings;
+use crate::settings::SetBy;
 use crate::signals::Signals;
 use crate::ui::Ui;
 use crate::ui::events::EventWriter;
 use crate::ui::report::Manner;
 use crate::ui::report::Report;
+use crate::ui::text;
 
 /// What to weave, and how.
 pub struct Work<'a> {
@@ -59,6 +62,59 @@ pub fn open(
     let lock = lock(&located, no_wait, ui)?;
     let opened = Opened::open(located, common, ui, true)?;
     Ok((lock, opened))
+}
+
+/// Puts in order what a run that was killed left behind; to be called before anything is looked at.
+pub fn put_in_order(opened: &Opened, ui: Ui) -> Result<(), Failure> {
+    let recovered = recover(
+        &opened.disk,
+        &opened.clock,
+        &opened.ledger,
+        &opened.located.own().join("jobs"),
+        &opened.root_text(),
+    )
+    .map_err(|(what, error)| Failure::io(what, error))?;
+    if !recovered.is_empty() {
+        ui.say(&told(&recovered));
+    }
+    Ok(())
+}
+
+fn told(recovered: &Recovered) -> String {
+    let mut parts = Vec::new();
+    let list = |names: &[String]| {
+        let mut names: Vec<String> = names
+            .iter()
+            .map(|name| format!("`{}`", text::safe(name)))
+            .collect();
+        names.sort_unstable();
+        names.dedup();
+        let more = names.len().saturating_sub(6);
+        names.truncate(6);
+        let more = if more > 0 {
+            format!(" and {more} more")
+        } else {
+            String::new()
+        };
+        format!("{}{more}", names.join(", "))
+    };
+    if !recovered.ended.is_empty() {
+        parts.push(format!(
+            "still running and ended now: {}",
+            list(&recovered.ended)
+        ));
+    }
+    if !recovered.put_back.is_empty() {
+        parts.push(format!(
+            "put back as before it: {}",
+            list(&recovered.put_back)
+        ));
+    }
+    if !recovered.moved.is_empty() {
+        let moved: Vec<String> = recovered.moved.iter().map(|(_, to)| to.clone()).collect();
+        parts.push(format!("what it left half done is now {}", list(&moved)));
+    }
+    format!("note: the last run was killed; {}\n", parts.join("; "))
 }
 
 /// Takes the project, or waits for it.
@@ -114,9 +170,15 @@ pub fn weave_opened(opened: &Opened, work: &Work<'_>, ui: Ui) -> Result<ExitCode
         ground: None,
         also: &mut |_| {},
     };
-    let summary =
-        run.carry_out(|session, asked| session.weave(&opened.description, &opened.outside, asked))?;
-    Ok(exit_code(&summary, &stop))
+    let result =
+        run.carry_out(|session, asked| session.weave(&opened.description, &opened.outside, asked));
+    match result {
+        // A command for a value was ended on the user's wish: that is no mistake in the description.
+        Err(Failure::Description(..)) if stop.level() > 0 => {
+            Ok(ExitCode::from(failure::INTERRUPTED))
+        }
+        result => Ok(exit_code(&result?, &stop)),
+    }
 }
 
 /// Where events are to be written.
@@ -182,10 +244,9 @@ impl Run<'_> {
         };
         let mut report = Report::new(ui, sources, manner);
         let _aim = signals.aim(&stop, report.veil());
-        let root = &opened.located.root;
-        let asker = |command: &[String], folder: &str| ask(root, command, folder);
+        let place = place(opened);
+        let asker = |command: &[String], folder: &str| place.ask(command, folder, &stop);
         let around = opened.around_asking(Some(&asker));
-        let place = LocalPlace::new(root.clone(), opened.located.own().join("jobs"));
         let mut recorder = recorder(opened, &options);
         let options = Options {
             run: Some(recorder.run()),
@@ -229,6 +290,12 @@ impl Run<'_> {
             Stopped::Io(what, error) => Failure::io(what, error),
         })
     }
+}
+
+/// Where the jobs of a project run.
+pub fn place(opened: &Opened) -> LocalPlace {
+    let scratch = opened.located.own().join("jobs");
+    LocalPlace::new(opened.located.root.clone(), scratch).with_grace(opened.settings.grace())
 }
 
 /// What was asked for.
@@ -307,6 +374,7 @@ fn options(opened: &Opened, work: &Work<'_>) -> Result<Options, Failure> {
         remake: work.remake,
         memory: memory(),
         live: output(opened, work) == Output::Live,
+        keep_old: opened.settings.set_by != Some(SetBy::Never),
         run: None,
     })
 }

@@ -15,6 +15,7 @@ use crate::arguments::SettingsArguments;
 use crate::commands::looking::Looking;
 use crate::failure::Failure;
 use crate::settings;
+use crate::settings::SetBy;
 use crate::ui::Ui;
 use crate::ui::style::Role;
 use crate::ui::text;
@@ -68,6 +69,7 @@ fn general(looking: &Looking<'_, '_>) -> Vec<SettingJson> {
         }
     };
     let (output, runs) = (looking.opened.settings.output, looking.opened.settings.runs);
+    let set_by = looking.opened.settings.set_by;
     let own = settings::own_tasks().map_or_else(
         || "none".to_owned(),
         |folder| folder.join(FILE_NAME).display().to_string(),
@@ -95,6 +97,16 @@ fn general(looking: &Looking<'_, '_>) -> Vec<SettingJson> {
             "runs",
             runs.unwrap_or(settings::RUNS).to_string(),
             given(runs.is_some()),
+        ),
+        setting(
+            "set-by",
+            set_by.unwrap_or(SetBy::Always).name().to_owned(),
+            given(set_by.is_some()),
+        ),
+        setting(
+            "grace",
+            text::seconds(looking.opened.settings.grace().as_secs_f64()),
+            given(looking.opened.settings.grace.is_some()),
         ),
     ]
 }

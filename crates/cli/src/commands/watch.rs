@@ -31,7 +31,6 @@ use crate::commands::running::Run;
 use crate::commands::running::Work;
 use crate::context::Located;
 use crate::context::Opened;
-use crate::context::ask;
 use crate::failure;
 use crate::failure::Failure;
 use crate::signals::Heard;
@@ -187,7 +186,8 @@ impl Watch<'_> {
 
     /// Weaves at every change without opening the project anew, as long as that goes.
     fn stand(&mut self, opened: &Opened, ground: &mut Ground, wish: Wish) -> Result<Next, Failure> {
-        let asker = |command: &[String], folder: &str| ask(&opened.located.root, command, folder);
+        let (place, never) = (running::place(opened), Stop::default());
+        let asker = |command: &[String], folder: &str| place.ask(command, folder, &never);
         let around = opened.around_asking(Some(&asker));
         let folders = Folders::new(&opened.disk);
         let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);

@@ -70,7 +70,10 @@ fn what_went_wrong(failure: &Failure) -> String {
                 "killed by the system, for want of memory; `uses memory=…` lets fewer such jobs run at once"
                     .to_owned()
             }
-            Exit::NotStarted(why) => format!("could not start: {why}"),
+            Exit::NotStarted(why) | Exit::NoRoom(why) => format!("could not start: {why}"),
+            Exit::ReadsTerminal => {
+                "reads the terminal: mark the task `terminal`, or give the program its input".to_owned()
+            }
         },
         Problem::NotWritten(paths) => {
             format!(

@@ -43,7 +43,7 @@ fn a_failure_is_shown_with_its_command_and_its_output() {
     assert_eq!(bed.read(".handloom/failed/bad"), "half\n");
     bed.weave(&["-j1", "bad"])
         .status(1)
-        .ended(&["bad failed never-made,unfinished"]);
+        .ended(&["bad failed never-made,failed-before"]);
 }
 
 #[test]
@@ -81,7 +81,10 @@ fn a_mended_step_runs_and_what_is_behind_it() {
     bed.write("hand.loom", &ONE_FAILS.replace("exit 7", "exit 0"));
     bed.weave(&["behind"])
         .status(0)
-        .ended(&["bad made never-made,unfinished", "behind made never-made"])
+        .ended(&[
+            "bad made never-made,failed-before",
+            "behind made never-made",
+        ])
         .kept(1);
     assert_eq!(bed.read("behind"), "half\ngood\n");
 }
@@ -137,7 +140,7 @@ fn what_a_step_learns_of_must_not_change_while_it_runs() {
     });
     bed.weave(&[])
         .status(0)
-        .ended(&["out made never-made,unfinished"]);
+        .ended(&["out made never-made,failed-before"]);
     assert_eq!(bed.read("out"), "2\n");
     bed.weave(&[]).all_kept(1);
 }

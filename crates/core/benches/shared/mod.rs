@@ -27,6 +27,7 @@ pub const OPTIONS: Options = Options {
     remake: false,
     memory: u64::MAX,
     live: false,
+    keep_old: true,
     run: None,
 };
 

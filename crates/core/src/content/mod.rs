@@ -4,14 +4,18 @@
 //! taken so soon after the file's last change that a second change within the clock's grain could
 //! hide behind the same times ([`Record::covers`]).
 
+mod state;
 mod survey;
 mod tree;
 
+pub use state::Linked;
+pub use state::State;
+pub use state::as_executable;
 pub use survey::Look;
 pub use survey::Reader;
 pub use survey::over_threads;
 pub use survey::survey;
-pub use tree::tree_digest;
+pub use tree::changed_since;
 
 use serde::Deserialize;
 use serde::Serialize;
@@ -19,11 +23,17 @@ use serde::Serialize;
 use crate::world::Digest;
 use crate::world::Stat;
 
-/// File systems stamp times with the kernel's tick, 10 ms at the coarsest.
-const TICK: i64 = 20_000_000;
+/// A file that was read so soon after its last change may hold something else by now under the same
+/// times: file systems stamp times with the kernel's tick (10 ms at the coarsest), and a page that was
+/// written through a mapping is stamped when it is first dirtied, not at each write into it. What is
+/// written so later than this shows only when it is written back; docs/how-it-works.md says what remains.
+const GRAIN: i64 = 1_000_000_000;
 
 /// Some file systems only keep whole seconds, or every other one.
 const COARSE: i64 = 2_000_000_000;
+
+/// A record that was taken so long after a file's last change is surely settled, nanoseconds.
+pub const SETTLED: i64 = COARSE + 1;
 
 /// A file's content as it was found, with the stat that tells whether it may have changed since.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -38,7 +48,7 @@ pub struct Record {
     pub inode: u64,
     /// When the reading began, nanoseconds since 1970.
     pub read_at: i64,
-    /// What it held.
+    /// What it held, as [`State::digest`] has it.
     pub digest: Digest,
 }
 
@@ -76,32 +86,8 @@ impl Record {
     pub fn settled(&self) -> bool {
         const SECOND: i64 = 1_000_000_000;
         let whole_seconds = self.modified % SECOND == 0 && self.changed % SECOND == 0;
-        let grain = if whole_seconds { COARSE } else { TICK };
+        let grain = if whole_seconds { COARSE } else { GRAIN };
         self.read_at.saturating_sub(self.modified.max(self.changed)) > grain
-    }
-}
-
-/// What stands at a path.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum State {
-    /// Nothing.
-    Missing,
-    /// A file, or a whole folder where the path ends with a slash.
-    Content(Digest),
-    /// Something else than the path says: a folder where a file is named, or the other way round.
-    WrongKind,
-    /// It is there, but cannot be read.
-    Unreadable(String),
-}
-
-impl State {
-    /// The content's digest.
-    #[must_use]
-    pub fn digest(&self) -> Option<Digest> {
-        match self {
-            Self::Content(digest) => Some(*digest),
-            _ => None,
-        }
     }
 }
 

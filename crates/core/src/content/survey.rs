@@ -1,13 +1,18 @@
 //! Looking at many files at once, and reading those that may have changed.
 
+use std::borrow::Cow;
 use std::io;
 
+use crate::content::Linked;
 use crate::content::Record;
 use crate::content::State;
-use crate::content::tree::tree_digest;
+use crate::content::as_executable;
+use crate::content::tree::tree;
 use crate::world::Clock;
+use crate::world::Digest;
 use crate::world::Disk;
 use crate::world::Kind;
+use crate::world::Stat;
 
 /// Fewer files than this are looked at by one thread: starting a second costs more.
 const WORTH_A_THREAD: usize = 512;
@@ -41,23 +46,78 @@ impl Reader<'_> {
 
     fn state(&self, path: &str, buffer: &mut Vec<u8>, read: &mut Vec<(String, Record)>) -> State {
         let wants_folder = path.ends_with('/');
+        let unreadable = |error: io::Error| State::Unreadable(error.to_string());
         let stat = match self.disk.stat(path) {
             Ok(Some(stat)) => stat,
             Ok(None) => return State::Missing,
-            Err(error) => return State::Unreadable(error.to_string()),
+            Err(error) => return unreadable(error),
         };
+        if stat.link && path != "./" {
+            return self
+                .link(path, &stat, buffer, read)
+                .unwrap_or_else(unreadable);
+        }
         match (stat.kind, wants_folder) {
-            (Kind::Folder, true) => match tree_digest(self, path, buffer, read) {
-                Ok(digest) => State::Content(digest),
-                Err(error) => State::Unreadable(error.to_string()),
-            },
+            (Kind::Folder, true) => tree(self, path, buffer, read).unwrap_or_else(unreadable),
             (Kind::Folder, false) | (_, true) => State::WrongKind,
             _ => match self.file(path, &stat, buffer, read) {
                 Ok(digest) => State::Content(digest),
                 Err(error) if error.kind() == io::ErrorKind::NotFound => State::Missing,
-                Err(error) => State::Unreadable(error.to_string()),
+                Err(error) => unreadable(error),
             },
         }
+    }
+
+    /// A link: what it says, and what stands at its end.
+    fn link(
+        &self,
+        path: &str,
+        stat: &Stat,
+        buffer: &mut Vec<u8>,
+        read: &mut Vec<(String, Record)>,
+    ) -> io::Result<State> {
+        let plain = path.trim_end_matches('/');
+        let text = self.disk.read_link(plain)?;
+        let digest = |letter: &[u8], end: &[u8]| {
+            let mut hasher = blake3::Hasher::new();
+            hasher.update(letter);
+            hasher.update(&(text.len() as u64).to_le_bytes());
+            hasher.update(text.as_bytes());
+            hasher.update(end);
+            Digest(*hasher.finalize().as_bytes())
+        };
+        let own = digest(b"link", &[]);
+        let (seen, end) = match stat.kind {
+            Kind::File if path.ends_with('/') => return Ok(State::WrongKind),
+            Kind::File => match (self.record)(plain).filter(|recorded| recorded.covers(stat)) {
+                Some(recorded) => (recorded.digest, None),
+                None => {
+                    let record = self.read(plain, stat, buffer)?;
+                    let (end, seen) = (record.digest, digest(b"file", &record.digest.0));
+                    read.push((
+                        plain.to_owned(),
+                        Record {
+                            digest: seen,
+                            ..record
+                        },
+                    ));
+                    (seen, Some(end))
+                }
+            },
+            Kind::Folder => {
+                let end = tree(self, &format!("{plain}/"), buffer, read)?.digest();
+                let bytes = end.map(|end| end.0).unwrap_or_default();
+                (digest(b"folder", &bytes), end)
+            }
+            Kind::Link => (digest(b"nothing", &[]), None),
+            Kind::Other => (digest(b"other", &[]), None),
+        };
+        Ok(State::Linked(Box::new(Linked {
+            seen,
+            own,
+            end,
+            dangling: stat.kind == Kind::Link,
+        })))
     }
 
     /// A file's digest, from the record when that still covers it. A file that changes while it is
@@ -65,27 +125,43 @@ impl Reader<'_> {
     pub fn file(
         &self,
         path: &str,
-        stat: &crate::world::Stat,
+        stat: &Stat,
         buffer: &mut Vec<u8>,
         read: &mut Vec<(String, Record)>,
-    ) -> io::Result<crate::world::Digest> {
-        let recorded = (self.record)(path);
+    ) -> io::Result<Digest> {
+        // What is recorded of a link is not the digest of what stands at its end.
+        let key = if stat.link {
+            Cow::Owned(format!("{path}\0"))
+        } else {
+            Cow::Borrowed(path)
+        };
+        let recorded = (self.record)(&key);
         if let Some(recorded) = recorded
             && recorded.covers(stat)
         {
             return Ok(recorded.digest);
         }
+        let record = self.read(path, stat, buffer)?;
+        read.push((key.into_owned(), record));
+        Ok(record.digest)
+    }
+
+    fn read(&self, path: &str, stat: &Stat, buffer: &mut Vec<u8>) -> io::Result<Record> {
         if stat.kind != Kind::File {
             return Err(io::Error::other("it is neither a file nor a folder"));
         }
         let mut stat = *stat;
         for _ in 0..3 {
             let read_at = self.clock.now();
-            let digest = self.disk.digest(path, buffer)?;
+            let bytes = self.disk.digest(path, buffer)?;
             let after = self.disk.stat(path)?.ok_or(io::ErrorKind::NotFound)?;
             if after == stat {
-                read.push((path.to_owned(), Record::new(&stat, read_at, digest)));
-                return Ok(digest);
+                let digest = if stat.executable {
+                    as_executable(bytes)
+                } else {
+                    bytes
+                };
+                return Ok(Record::new(&stat, read_at, digest));
             }
             stat = after;
         }

@@ -173,6 +173,7 @@ pub fn exit_in_words(exit: &Exit) -> String {
         Exit::Signal(signal) => format!("signal {signal}"),
         Exit::TimedOut(limit) => format!("longer than {limit} s"),
         Exit::OutOfMemory => "out of memory".to_owned(),
-        Exit::NotStarted(_) => "not started".to_owned(),
+        Exit::NotStarted(_) | Exit::NoRoom(_) => "not started".to_owned(),
+        Exit::ReadsTerminal => "reads the terminal".to_owned(),
     }
 }

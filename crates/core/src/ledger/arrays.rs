@@ -33,6 +33,8 @@ struct SectionRec {
 pub struct Layout {
     /// Its first bytes: six for the kind, two for the version.
     pub magic: &'static [u8; 8],
+    /// Earlier versions that are laid out the same.
+    pub older: &'static [&'static [u8; 8]],
     /// The size of a record of each array, bytes.
     pub sizes: &'static [usize],
 }
@@ -46,6 +48,8 @@ pub struct Arrays {
     pub seed: [u8; 32],
     /// The flags in its head.
     pub flags: u64,
+    /// Whether it is of an earlier version.
+    pub older: bool,
 }
 
 impl Arrays {
@@ -55,12 +59,13 @@ impl Arrays {
     /// What is wrong, for a message.
     pub fn open(bytes: Bytes, layout: Layout) -> Result<Self, String> {
         let head = bytes.get(..HEAD).ok_or("it is cut short")?;
-        if head[..FAMILY] == layout.magic[..FAMILY] && &head[..8] != layout.magic {
+        let older = layout.older.iter().any(|magic| head[..8] == magic[..]);
+        if head[..FAMILY] == layout.magic[..FAMILY] && &head[..8] != layout.magic && !older {
             return Err(
                 "it is of another format, written by another version of Hand Loom".to_owned(),
             );
         }
-        if &head[..8] != layout.magic {
+        if &head[..8] != layout.magic && !older {
             return Err("it does not begin as a ledger does".to_owned());
         }
         let mut seed = [0; 32];
@@ -84,6 +89,7 @@ impl Arrays {
             sections,
             seed,
             flags,
+            older,
         })
     }
 

@@ -163,7 +163,7 @@ impl Builder {
         self.edges.push(EdgeRec {
             path: path.into(),
             digest: digest.into(),
-            group: u32::from(edge.group).into(),
+            group: u32::from(edge.raw_group()).into(),
         });
         path
     }

@@ -1,17 +1,22 @@
 //! The journal: entries one behind the other, each with a length and a checksum.
 //!
-//! Head: the 8 bytes `HLJRNL01`, then the seed, 32 bytes. Each frame: the length of its body as a
+//! Head: the 8 bytes `HLJRNL02`, then the seed, 32 bytes. Each frame: the length of its body as a
 //! 32-bit number, the first 8 bytes of the body's BLAKE3 digest keyed with the seed, the body (an
 //! [`Entry`] in the postcard format). Numbers are little-endian. Reading ends at the first frame that is cut
 //! short or does not fit its checksum: that is where a kill or a power cut came, or where the zeros
 //! begin that are written ahead. Keying with the
 //! seed keeps bytes of an older journal in the same blocks from passing as new ones.
+//!
+//! Version 01 had the same frames; its digests left out whether a file may be run, so they are marked
+//! [`LEGACY`] and its file records are passed over.
 
 use std::io;
 
 use crate::ledger::records::Entry;
+use crate::ledger::records::LEGACY;
 
-const MAGIC: &[u8; 8] = b"HLJRNL01";
+const MAGIC: &[u8; 8] = b"HLJRNL02";
+const OLD_MAGIC: &[u8; 8] = b"HLJRNL01";
 const HEAD: usize = 40;
 const FRAME_HEAD: usize = 12;
 
@@ -21,6 +26,8 @@ pub struct Read {
     pub entries: Vec<Entry>,
     /// How many bytes of it are good.
     pub good: usize,
+    /// Whether it is of version 01, to which nothing may be added.
+    pub legacy: bool,
 }
 
 /// The first bytes of a journal.
@@ -32,18 +39,40 @@ pub fn head(seed: &[u8; 32]) -> Vec<u8> {
 
 /// Reads a journal; `None` when it is not the one that belongs to this seed.
 pub fn read(bytes: &[u8], seed: &[u8; 32]) -> Option<Read> {
-    if bytes.get(..HEAD)? != head(seed).as_slice() {
+    let head = bytes.get(..HEAD)?;
+    let legacy = &head[..8] == OLD_MAGIC;
+    if (&head[..8] != MAGIC && !legacy) || head[8..] != seed[..] {
         return None;
     }
     let mut read = Read {
         entries: Vec::new(),
         good: HEAD,
+        legacy,
     };
     while let Some((entry, size)) = frame(&bytes[read.good..], seed) {
-        read.entries.push(entry);
+        read.entries.extend(if legacy {
+            of_version_1(entry)
+        } else {
+            Some(entry)
+        });
         read.good += size;
     }
     Some(read)
+}
+
+/// An entry of version 01 as this version has it.
+fn of_version_1(entry: Entry) -> Option<Entry> {
+    match entry {
+        Entry::File(..) => None,
+        Entry::Ended(mut record) => {
+            let edges = record.outputs.iter_mut().chain(&mut record.needs);
+            for edge in edges.chain(&mut record.learned) {
+                edge.group |= LEGACY;
+            }
+            Some(Entry::Ended(record))
+        }
+        other => Some(other),
+    }
 }
 
 /// The entries of frames without a head, up to the first that is not good.

@@ -19,14 +19,16 @@ mod view;
 use std::io;
 
 use hashbrown::HashMap;
-use hashbrown::HashSet;
 use serde::Deserialize;
 use serde::Serialize;
 use xxhash_rust::xxh3::xxh3_64;
 
+pub use records::BadEnd;
+pub use records::Beginning;
 pub use records::Edge;
 pub use records::Entry;
 pub use records::Given;
+pub use records::LEGACY;
 pub use records::StepRecord;
 pub use records::task_key;
 pub use storage::Bytes;
@@ -38,6 +40,7 @@ pub use view::StepView;
 
 use crate::content::Record;
 use crate::ledger::snapshot::Snapshot;
+use crate::world::own;
 
 /// A place in the journal, with what stands before it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -64,7 +67,9 @@ pub struct Ledger {
     /// Folders that were made, and those that are gone again.
     folders: HashMap<String, bool>,
     /// Steps that began and have not ended.
-    begun: HashSet<String>,
+    begun: HashMap<String, Beginning>,
+    /// Steps that ended badly when they last ran.
+    bad: HashMap<String, BadEnd>,
     /// Outputs of the steps in `steps`, each with its step.
     made: HashMap<String, String>,
     /// Whether any of them is a whole folder.
@@ -100,9 +105,15 @@ impl Ledger {
         writable: bool,
     ) -> io::Result<(Self, Option<Damage>)> {
         let mut damage = None;
-        let snapshot = match storage.snapshot()? {
+        let found = match storage.snapshot() {
+            Ok(None) => None,
+            Ok(Some(bytes)) => Some(Snapshot::open(bytes)),
+            Err(error) if own::is_refused(&error) => Some(Err(error.to_string())),
+            Err(error) => return Err(error),
+        };
+        let snapshot = match found {
             None => None,
-            Some(bytes) => match Snapshot::open(bytes) {
+            Some(opened) => match opened {
                 Ok(snapshot) => Some(snapshot),
                 Err(reason) => {
                     let to = if writable {
@@ -124,7 +135,8 @@ impl Ledger {
             files: HashMap::new(),
             commands: HashMap::new(),
             folders: HashMap::new(),
-            begun: HashSet::new(),
+            begun: HashMap::new(),
+            bad: HashMap::new(),
             made: HashMap::new(),
             made_trees: false,
             journal_size: 0,
@@ -140,7 +152,11 @@ impl Ledger {
         if self.snapshot.is_none() {
             return Ok(());
         }
-        let bytes = self.storage.journal()?;
+        let bytes = match self.storage.journal() {
+            // Something else stands there: no entry of ours is in it.
+            Err(error) if own::is_refused(&error) => return Ok(()),
+            bytes => bytes?,
+        };
         let Some(read) = journal::read(&bytes, &self.seed) else {
             return Ok(());
         };
@@ -148,7 +164,7 @@ impl Ledger {
             self.apply(entry);
         }
         self.journal_size = read.good;
-        if self.writable {
+        if self.writable && !read.legacy {
             // What a kill cut short is taken off, so that later entries follow a whole one.
             if read.good < bytes.len() {
                 self.storage.truncate_journal(read.good as u64)?;
@@ -173,7 +189,18 @@ impl Ledger {
     /// Whether a step's last run began and never ended.
     #[must_use]
     pub fn is_unfinished(&self, name: &str) -> bool {
-        self.begun.contains(name)
+        self.begun.contains_key(name)
+    }
+
+    /// How a step's last run ended, when it ended badly.
+    #[must_use]
+    pub fn bad_end(&self, name: &str) -> Option<BadEnd> {
+        self.bad.get(name).copied()
+    }
+
+    /// Steps that began and have not ended, in no order.
+    pub fn unfinished(&self) -> impl Iterator<Item = &Beginning> {
+        self.begun.values()
     }
 
     /// What is recorded of a file's content.
@@ -324,7 +351,8 @@ impl Ledger {
                 "the ledger was opened to be read",
             ));
         }
-        if self.snapshot.is_none() {
+        if self.snapshot.is_none() || self.journal_size > 0 {
+            // There is none yet, or it is of a version that nothing is added to.
             self.fold()?;
         } else {
             let head = journal::head(&self.seed);
@@ -341,15 +369,27 @@ impl Ledger {
                 self.files.insert(path, Some(record));
             }
             Entry::Began(step) => {
-                self.begun.insert(step);
+                let beginning = Beginning {
+                    step: step.clone(),
+                    ..Beginning::default()
+                };
+                self.begun.insert(step, beginning);
+            }
+            Entry::Beginning(beginning) => {
+                self.begun.insert(beginning.step.clone(), *beginning);
             }
             Entry::NotBegun(step) => {
                 self.begun.remove(&step);
+            }
+            Entry::EndedBadly(step, how) => {
+                self.begun.remove(&step);
+                self.bad.insert(step, how);
             }
             Entry::Ended(record) => self.apply_step(*record),
             Entry::Forgotten(step) => {
                 self.drop_outputs(&step);
                 self.begun.remove(&step);
+                self.bad.remove(&step);
                 self.steps.insert(step, None);
             }
             Entry::Command(key, output) => {
@@ -367,6 +407,7 @@ impl Ledger {
     fn apply_step(&mut self, record: StepRecord) {
         self.drop_outputs(&record.name);
         self.begun.remove(&record.name);
+        self.bad.remove(&record.name);
         for output in &record.outputs {
             self.made_trees |= output.path.ends_with('/');
             self.made.insert(output.path.clone(), record.name.clone());
@@ -496,9 +537,12 @@ impl Ledger {
         self.folders.clear();
         self.made.clear();
         self.journal_size = head.len();
-        let begun: Vec<Entry> = self.begun.iter().cloned().map(Entry::Began).collect();
+        let begun = self.begun.values().cloned().map(Box::new);
+        let bad = self.bad.iter();
+        let bad = bad.map(|(step, how)| Entry::EndedBadly(step.clone(), *how));
+        let open: Vec<Entry> = bad.chain(begun.map(Entry::Beginning)).collect();
         self.journal_open = true;
-        self.add_all(begun)
+        self.add_all(open)
     }
 }
 

@@ -13,9 +13,13 @@ pub struct Edge {
     pub path: String,
     /// The content; none when nothing was there (a learned absence).
     pub digest: Option<Digest>,
-    /// The number of its group.
+    /// The number of its group; with [`LEGACY`] when the digest is of the kind that ledgers before
+    /// version 02 recorded.
     pub group: u16,
 }
+
+/// Set in the group of an edge whose digest leaves out whether a file may be run, and what links say.
+pub const LEGACY: u16 = 1 << 15;
 
 /// An input that is no file, with its value.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -74,6 +78,31 @@ pub enum Entry {
     FolderGone(String),
     /// A step that was about to begin did not, and its outputs are as they were.
     NotBegun(String),
+    /// A step begins, and its outputs' places are cleared for it.
+    Beginning(Box<Beginning>),
+    /// A step that began has ended badly, and in which way. Its old outputs, where it had any, are as they
+    /// were.
+    EndedBadly(String, BadEnd),
+}
+
+/// How a step came to a bad end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum BadEnd {
+    /// Its recipe failed.
+    Failed,
+    /// It was interrupted, or its run was killed.
+    CutShort,
+}
+
+/// A step that begins.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Beginning {
+    /// Its name.
+    pub step: String,
+    /// What it is to make.
+    pub outputs: Vec<String>,
+    /// Those of its old outputs that are set by for as long as it runs.
+    pub set_by: Vec<String>,
 }
 
 /// The name that a task is recorded under; no path begins so.

@@ -1,6 +1,6 @@
 //! The snapshot: arrays of fixed-size records that are read where they lie.
 //!
-//! The file is laid out as [`crate::ledger::arrays`] says, with the magic `HLSNAP01`, the seed of
+//! The file is laid out as [`crate::ledger::arrays`] says, with the magic `HLSNAP02`, the seed of
 //! the journal that belongs to it, one flag (bit 0: whole folders were made) and the arrays of
 //! [`Section`]. An index out of range reads as "nothing recorded".
 
@@ -24,7 +24,8 @@ use crate::world::Digest;
 
 /// The format.
 pub const LAYOUT: Layout = Layout {
-    magic: b"HLSNAP01",
+    magic: b"HLSNAP02",
+    older: &[b"HLSNAP01"],
     sizes: &[
         1,
         size_of::<TextRec>(),
@@ -119,6 +120,7 @@ pub struct EdgeRec {
     pub path: U32,
     /// [`NONE`]: nothing was there.
     pub digest: U32,
+    /// As [`crate::ledger::Edge::group`].
     pub group: U32,
 }
 
@@ -135,6 +137,9 @@ pub struct Snapshot {
     arrays: Arrays,
     /// Whether any whole folder was made.
     pub has_trees: bool,
+    /// Whether it is of version 01, so that all its edges are [`LEGACY`](crate::ledger::records::LEGACY) and
+    /// what it says of files is passed over.
+    pub legacy: bool,
 }
 
 impl Snapshot {
@@ -150,6 +155,7 @@ impl Snapshot {
         }
         Ok(Self {
             has_trees: arrays.flags & 1 != 0,
+            legacy: arrays.older,
             arrays,
         })
     }
@@ -232,6 +238,9 @@ impl Snapshot {
     }
 
     pub fn file_of(&self, record: &PathRec) -> Option<Record> {
+        if self.legacy {
+            return None;
+        }
         Some(Record {
             size: record.size.get(),
             modified: record.modified.get(),

@@ -3,13 +3,14 @@
 
 use std::fs::File;
 use std::io;
-use std::io::Read;
 use std::io::Write;
 use std::ops::Deref;
 use std::path::Path;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::Mutex;
+
+use crate::world::own;
 
 /// A snapshot's bytes.
 pub enum Bytes {
@@ -50,7 +51,7 @@ pub trait Storage: Send + Sync {
     fn syncer(&self) -> Option<Box<dyn Fn() -> io::Result<()> + Send>> {
         None
     }
-    /// Moves a snapshot that can't be read out of the way; gives its new name.
+    /// Moves a snapshot or a journal that can't be read out of the way; gives the snapshot's new name.
     fn set_aside(&mut self) -> io::Result<String>;
     /// The project as it was worked out last, if it was kept ([`crate::recall`]).
     fn worked_out(&self) -> io::Result<Option<Bytes>>;
@@ -98,7 +99,7 @@ impl RealStorage {
     }
 
     fn mapped(&self, name: &str) -> io::Result<Option<Bytes>> {
-        let file = match File::open(self.path(name)) {
+        let file = match own::open(&self.path(name), own::options().read(true)) {
             Ok(file) => file,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
             Err(error) => return Err(error),
@@ -112,7 +113,10 @@ impl RealStorage {
     /// Writes a file beside and renames it over the old one.
     fn replace(&self, name: &str, bytes: &[u8], durable: bool) -> io::Result<()> {
         let beside = self.path(&format!("{name}.new"));
-        let written = File::create(&beside).and_then(|mut file| {
+        // Whatever stands there is of a run that was cut short, or none of ours.
+        let _ = std::fs::remove_file(&beside);
+        let created = own::open(&beside, own::options().write(true).create_new(true));
+        let written = created.and_then(|mut file| {
             file.write_all(bytes)?;
             if durable { file.sync_all() } else { Ok(()) }
         });
@@ -125,7 +129,7 @@ impl RealStorage {
 
     fn open_journal(&mut self) -> io::Result<&mut File> {
         if self.journal.is_none() {
-            let file = File::options().write(true).open(self.path("journal"))?;
+            let file = own::open(&self.path("journal"), own::options().write(true))?;
             self.end = file.metadata()?.len();
             self.reach = self.end;
             self.journal = Some(file);
@@ -146,13 +150,10 @@ impl Storage for RealStorage {
     }
 
     fn journal(&self) -> io::Result<Vec<u8>> {
-        let mut bytes = Vec::new();
-        match File::open(self.path("journal")) {
-            Ok(mut file) => file.read_to_end(&mut bytes)?,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => 0,
-            Err(error) => return Err(error),
-        };
-        Ok(bytes)
+        match own::read(&self.path("journal")) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
+            result => result,
+        }
     }
 
     fn replace_snapshot(&mut self, bytes: &[u8]) -> io::Result<()> {
@@ -161,7 +162,13 @@ impl Storage for RealStorage {
     }
 
     fn start_journal(&mut self, head: &[u8]) -> io::Result<()> {
-        let mut file = File::create(self.path("journal"))?;
+        let path = self.path("journal");
+        // What is no plain file is replaced, not written through.
+        if std::fs::symlink_metadata(&path).is_ok_and(|found| !found.is_file()) {
+            std::fs::remove_file(&path)?;
+        }
+        let options = &mut own::options();
+        let mut file = own::open(&path, options.write(true).create(true).truncate(true))?;
         file.write_all(head)?;
         self.end = head.len() as u64;
         self.reach = self.end;
@@ -202,7 +209,10 @@ impl Storage for RealStorage {
     }
 
     fn set_aside(&mut self) -> io::Result<String> {
-        let name = format!("ledger.unreadable-{}", std::process::id());
+        let name = (1..)
+            .map(|number| format!("ledger.unreadable-{number}"))
+            .find(|name| std::fs::symlink_metadata(self.path(name)).is_err())
+            .unwrap_or_default();
         std::fs::rename(self.path("ledger"), self.path(&name))?;
         Ok(format!(".handloom/{name}"))
     }

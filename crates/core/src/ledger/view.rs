@@ -1,6 +1,7 @@
 //! A step's record, wherever it lies: in the snapshot or in memory.
 
 use crate::ledger::records::Edge;
+use crate::ledger::records::LEGACY;
 use crate::ledger::records::StepRecord;
 use crate::ledger::snapshot::EdgeRec;
 use crate::ledger::snapshot::Snapshot;
@@ -32,6 +33,16 @@ pub struct EdgeView<'l> {
     pub digest: Option<Digest>,
     /// The number of its group.
     pub group: u16,
+    /// Whether the digest leaves out whether a file may be run, and what links say.
+    pub legacy: bool,
+}
+
+impl EdgeView<'_> {
+    /// The group as it is recorded.
+    #[must_use]
+    pub fn raw_group(&self) -> u16 {
+        self.group | if self.legacy { LEGACY } else { 0 }
+    }
 }
 
 /// A list of edges in either place.
@@ -53,10 +64,12 @@ impl<'l> Edges<'l> {
         match self {
             Self::Base(snapshot, edges) => {
                 let edge = edges.get(index)?;
+                let group = u16::try_from(edge.group.get()).unwrap_or(u16::MAX);
                 Some(EdgeView {
                     path: snapshot.path(edge.path.get())?,
                     digest: snapshot.digest(edge.digest.get()),
-                    group: u16::try_from(edge.group.get()).unwrap_or(u16::MAX),
+                    group: group & !LEGACY,
+                    legacy: snapshot.legacy || group & LEGACY != 0,
                 })
             }
             Self::Own(edges) => {
@@ -64,7 +77,8 @@ impl<'l> Edges<'l> {
                 Some(EdgeView {
                     path: &edge.path,
                     digest: edge.digest,
-                    group: edge.group,
+                    group: edge.group & !LEGACY,
+                    legacy: edge.group & LEGACY != 0,
                 })
             }
         }
@@ -76,6 +90,7 @@ impl<'l> Edges<'l> {
             path: "",
             digest: None,
             group: 0,
+            legacy: false,
         };
         (0..self.len()).map(move |index| self.get(index).unwrap_or(nothing))
     }

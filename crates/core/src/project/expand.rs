@@ -31,6 +31,7 @@ use crate::project::pattern::Pattern;
 use crate::project::pattern::escape;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
+use crate::text::Span;
 
 /// One target may not come to more steps than this.
 const MAX_STEPS: usize = 5_000_000;
@@ -44,6 +45,8 @@ struct Match {
 enum Slot {
     Files {
         pattern: Pattern,
+        /// The place of its word.
+        span: Span,
         /// For each of the pattern's holes its number among the target's.
         holes: Vec<usize>,
         matches: Vec<Match>,
@@ -165,6 +168,7 @@ impl<'v, 'd> Expander<'v, 'd> {
                 .collect::<Option<Vec<usize>>>()?;
             slots.push(Slot::Files {
                 pattern,
+                span: word.span,
                 holes,
                 matches: Vec::new(),
                 seen: HashSet::new(),
@@ -223,15 +227,17 @@ impl<'v, 'd> Expander<'v, 'd> {
         let vars = self.vars;
         for each in &mut self.eaches {
             for slot in &mut each.slots {
-                let Slot::Files { pattern, .. } = slot else {
+                let Slot::Files { pattern, span, .. } = slot else {
                     continue;
                 };
-                let pattern = pattern.clone();
-                vars.folders.walk(&pattern, &mut |path| {
+                let (pattern, span) = (pattern.clone(), *span);
+                let walked = vars.folders.walk(&pattern, &mut |path| {
                     if !vars.around.leftover(path) {
                         add_match(slot, &mut project.paths, path);
                     }
                 });
+                // Reported; the target then has no steps for what lies there.
+                let _ = vars.check_walk(walked, span);
             }
         }
     }
@@ -267,7 +273,7 @@ impl<'v, 'd> Expander<'v, 'd> {
         let settled = self.settled.is_none_or(|settled| settled.contains(path));
         for each in &mut self.eaches {
             for slot in &mut each.slots {
-                let Slot::Files { pattern, .. } = slot else {
+                let Slot::Files { pattern, span, .. } = slot else {
                     continue;
                 };
                 if !looks_into(pattern, path) {
@@ -279,13 +285,14 @@ impl<'v, 'd> Expander<'v, 'd> {
                     }
                     continue;
                 }
-                let pattern = pattern.clone();
+                let (pattern, span) = (pattern.clone(), *span);
                 let paths = &mut project.paths;
-                self.vars.folders.walk(&pattern, &mut |found| {
+                let walked = self.vars.folders.walk(&pattern, &mut |found| {
                     if found.starts_with(path) && add_match(slot, paths, found) {
                         each.changed = true;
                     }
                 });
+                let _ = self.vars.check_walk(walked, span);
             }
         }
     }

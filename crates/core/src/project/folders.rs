@@ -1,7 +1,10 @@
 //! What lies in the project's folders: listings, each read once, and walks along a pattern.
 
 use std::cell::RefCell;
+use std::collections::BTreeSet;
 use std::collections::HashMap;
+use std::collections::HashSet;
+use std::io;
 use std::rc::Rc;
 
 use crate::project::pattern::Pattern;
@@ -26,6 +29,17 @@ pub struct Folders<'d> {
 struct Listing {
     entries: Rc<[Entry]>,
     hidden: bool,
+    /// Why it can't be read, when it is there.
+    unreadable: Option<Rc<str>>,
+}
+
+/// A folder that is there and can't be read: what a pattern would match in it is not known.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unreadable {
+    /// Its path, from the root.
+    pub folder: String,
+    /// What the system said.
+    pub why: String,
 }
 
 /// What of a folder working out a project depended on.
@@ -91,23 +105,26 @@ impl<'d> Folders<'d> {
 
     /// A folder's names; a folder that cannot be read has none.
     pub fn list(&self, folder: &str) -> Rc<[Entry]> {
-        self.list_for(folder, false)
+        self.list_for(folder, false).entries
     }
 
-    fn list_for(&self, folder: &str, hidden: bool) -> Rc<[Entry]> {
+    fn list_for(&self, folder: &str, hidden: bool) -> Listing {
         if let Some(known) = self.listings.borrow_mut().get_mut(folder) {
             known.hidden |= hidden;
-            return Rc::clone(&known.entries);
+            return known.clone();
         }
-        let entries: Rc<[Entry]> = sorted_names(self.disk, folder).into();
-        let listing = Listing {
-            entries: Rc::clone(&entries),
-            hidden,
+        let (entries, unreadable) = match read_names(self.disk, folder) {
+            Ok(entries) => (entries, None),
+            Err(error) => (Vec::new(), Some(error.to_string().into())),
         };
-        self.listings
-            .borrow_mut()
-            .insert(folder.to_owned(), listing);
-        entries
+        let listing = Listing {
+            entries: entries.into(),
+            hidden,
+            unreadable,
+        };
+        let known = listing.clone();
+        self.listings.borrow_mut().insert(folder.to_owned(), known);
+        listing
     }
 
     /// Whether a path stands for a folder.
@@ -119,40 +136,125 @@ impl<'d> Folders<'d> {
 
     /// Calls `found` for every file on the disk that a pattern matches, in the order of their paths
     /// within each folder. Folders that cannot hold a match are not read.
-    pub fn walk(&self, pattern: &Pattern, found: &mut dyn FnMut(&str)) {
-        let mut open = vec![pattern.folder().to_owned()];
+    ///
+    /// A link to a folder is followed behind all folders that are entered by their own name, and never
+    /// when it leads back to a folder around it. Below a `**` a folder is entered once.
+    ///
+    /// # Errors
+    /// The first folder that may hold a match and can't be read.
+    pub fn walk(&self, pattern: &Pattern, found: &mut dyn FnMut(&str)) -> Result<(), Unreadable> {
+        let mut walk = Walk {
+            folders: self,
+            pattern,
+            entered: Vec::new(),
+            links: BTreeSet::new(),
+            unreadable: None,
+        };
+        walk.below(pattern.folder().to_owned(), found);
+        let once = pattern.crosses_folders();
+        let mut known: HashSet<(u64, u64)> = HashSet::new();
+        while let Some(link) = walk.links.pop_first() {
+            if once {
+                let entered = std::mem::take(&mut walk.entered);
+                known.extend(entered.iter().filter_map(|folder| self.identity(folder)));
+            }
+            let Some(identity) = self.identity(&link) else {
+                continue;
+            };
+            let folder = &link[..link[..link.len() - 1].rfind('/').map_or(0, |at| at + 1)];
+            let leads_back = folders_around(self.disk, folder).contains(&identity);
+            if leads_back || (once && !known.insert(identity)) {
+                continue;
+            }
+            walk.below(link, found);
+        }
+        walk.unreadable.map_or(Ok(()), Err)
+    }
+
+    fn identity(&self, folder: &str) -> Option<(u64, u64)> {
+        let folder = if folder.is_empty() { "./" } else { folder };
+        Some(self.disk.stat(folder).ok()??.identity)
+    }
+}
+
+/// One walk along a pattern.
+struct Walk<'w, 'd> {
+    folders: &'w Folders<'d>,
+    pattern: &'w Pattern,
+    /// Folders that were entered since this was last taken.
+    entered: Vec<String>,
+    /// Links to folders that are still to be looked at; each ends with a slash.
+    links: BTreeSet<String>,
+    unreadable: Option<Unreadable>,
+}
+
+impl Walk<'_, '_> {
+    fn below(&mut self, folder: String, found: &mut dyn FnMut(&str)) {
+        let hidden = self.pattern.names_hidden();
+        let mut open = vec![folder];
         let mut path = String::new();
-        let hidden = pattern.names_hidden();
         while let Some(folder) = open.pop() {
             let mut below = Vec::new();
-            for entry in self.list_for(&folder, hidden).iter() {
+            let listing = self.folders.list_for(&folder, hidden);
+            if let Some(why) = listing.unreadable {
+                self.unreadable.get_or_insert_with(|| Unreadable {
+                    folder: folder.clone(),
+                    why: why.to_string(),
+                });
+            }
+            for entry in listing.entries.iter() {
                 path.clear();
                 path.push_str(&folder);
                 path.push_str(&entry.name);
-                let kind = match entry.kind {
-                    Kind::Link if self.is_folder(&path) => {
-                        // A link to a folder is followed only where the pattern names its level, so
-                        // that a link upwards cannot lead in circles.
-                        if path.matches('/').count() > 64 {
-                            continue;
+                let is_link = entry.kind == Kind::Link && self.folders.is_folder(&path);
+                match entry.kind {
+                    Kind::Folder | Kind::Link if is_link || entry.kind == Kind::Folder => {
+                        path.push('/');
+                        if self.pattern.may_hold(&path) {
+                            if is_link {
+                                self.links.insert(path.clone());
+                            } else {
+                                below.push(path.clone());
+                            }
                         }
-                        Kind::Folder
                     }
-                    Kind::Link => Kind::File,
-                    kind => kind,
-                };
-                if kind == Kind::Folder {
-                    path.push('/');
-                    if pattern.may_hold(&path) {
-                        below.push(path.clone());
-                    }
-                } else if kind == Kind::File && pattern.matches(&path) {
-                    found(&path);
+                    Kind::File | Kind::Link if self.pattern.matches(&path) => found(&path),
+                    _ => {}
                 }
             }
+            self.entered.push(folder);
             open.extend(below.into_iter().rev());
         }
     }
+}
+
+/// The identities of a folder (empty for the root, or ending with a slash) and of all around it, also
+/// outside of the project.
+#[must_use]
+pub fn folders_around(disk: &dyn Disk, folder: &str) -> HashSet<(u64, u64)> {
+    const HIGHEST: usize = 128;
+    let inside = folder
+        .match_indices('/')
+        .map(|(at, _)| folder[..=at].to_owned());
+    let above = (0..HIGHEST).map(|level| match level {
+        0 => "./".to_owned(),
+        level => "../".repeat(level),
+    });
+    let mut around = HashSet::new();
+    for folder in inside {
+        around.extend(disk.stat(&folder).ok().flatten().map(|stat| stat.identity));
+    }
+    if folder.starts_with('/') {
+        return around;
+    }
+    for folder in above {
+        // The system's own root is above itself.
+        match disk.stat(&folder) {
+            Ok(Some(stat)) if around.insert(stat.identity) => {}
+            _ => break,
+        }
+    }
+    around
 }
 
 /// Whether a path stands for a folder now.
@@ -164,10 +266,25 @@ pub fn is_folder(disk: &dyn Disk, path: &str) -> bool {
 /// A folder's names now, sorted; a folder that cannot be read has none.
 #[must_use]
 pub fn sorted_names(disk: &dyn Disk, folder: &str) -> Vec<Entry> {
-    let mut entries = disk.list(folder).unwrap_or_default();
+    read_names(disk, folder).unwrap_or_default()
+}
+
+/// A folder's names now, sorted; none when it is not there.
+fn read_names(disk: &dyn Disk, folder: &str) -> io::Result<Vec<Entry>> {
+    let mut entries = match disk.list(folder) {
+        Err(error)
+            if matches!(
+                error.kind(),
+                io::ErrorKind::NotFound | io::ErrorKind::NotADirectory
+            ) =>
+        {
+            Vec::new()
+        }
+        entries => entries?,
+    };
     if folder.is_empty() {
         entries.retain(|entry| &*entry.name != OWN_FOLDER);
     }
     entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
-    entries
+    Ok(entries)
 }

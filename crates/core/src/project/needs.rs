@@ -360,8 +360,8 @@ impl<'v, 'd> Resolver<'v, 'd> {
             return Some(known);
         }
         let pattern = self.vars.pattern(&source, span)?;
-        let set = self.matches(project, &pattern);
-        if set.paths.is_empty() && set.settled {
+        let (set, complete) = self.matches(project, &pattern, span);
+        if set.paths.is_empty() && set.settled && set.trees.is_empty() && complete {
             self.vars.report(
                 Diagnostic::warning(span, "this pattern matches no file now")
                     .help("check the folder's name; a pattern matches sources and the targets now described"),
@@ -373,7 +373,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
         Some(id)
     }
 
-    fn matches(&self, project: &mut Project<'d>, pattern: &Pattern) -> Set {
+    fn matches(&self, project: &mut Project<'d>, pattern: &Pattern, span: Span) -> (Set, bool) {
         let mut found: Vec<PathId> = project
             .outputs_in(pattern.prefix())
             .filter(|&path| pattern.matches(project.paths.get(path)))
@@ -389,7 +389,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
                 .is_none_or(|settled| settled.contains(project.paths.get(tree)))
         };
         let mut on_disk = Vec::new();
-        self.vars.folders.walk(pattern, &mut |path| {
+        let walked = self.vars.folders.walk(pattern, &mut |path| {
             let known = project.paths.find(path);
             if known.is_some_and(|known| project.maker(known).is_some()) {
                 return;
@@ -402,16 +402,18 @@ impl<'v, 'd> Resolver<'v, 'd> {
                 on_disk.push(path.to_owned());
             }
         });
+        let complete = self.vars.check_walk(walked, span).is_some();
         found.extend(on_disk.iter().map(|path| project.paths.intern(path)));
         let paths = &project.paths;
         found.sort_unstable_by(|&a, &b| paths.get(a).cmp(paths.get(b)));
         found.dedup();
         let settled = trees.iter().all(|&tree| open(tree, project));
-        Set {
+        let set = Set {
             paths: found.into(),
             trees,
             settled,
-        }
+        };
+        (set, complete)
     }
 
     /// Files that lie in a made folder are made by its step.

@@ -18,6 +18,7 @@ use crate::language::Word;
 use crate::project::description::Description;
 use crate::project::description::PartId;
 use crate::project::folders::Folders;
+use crate::project::folders::Unreadable;
 use crate::project::frame::Frame;
 use crate::project::overrides::SetOutside;
 use crate::project::paths::from_root;
@@ -534,6 +535,28 @@ impl<'d> Vars<'d> {
         })
     }
 
+    /// Reports a folder that can't be read; what a pattern matches is then not known.
+    pub fn check_walk(&self, walked: Result<(), Unreadable>, span: Span) -> Option<()> {
+        let Err(unreadable) = walked else {
+            return Some(());
+        };
+        let folder = match unreadable.folder.as_str() {
+            "" => "./",
+            folder => folder,
+        };
+        self.report(
+            Diagnostic::error(
+                span,
+                format!(
+                    "the folder `{folder}`, in which this pattern looks, can't be read: {}",
+                    unreadable.why
+                ),
+            )
+            .help("let it be read, or make the pattern narrower, so that it does not look there"),
+        );
+        None
+    }
+
     /// Sources that match, as paths from the part's folder.
     fn files(&self, patterns: &[Word], except: &[Word], frame: &Frame<'_>) -> Option<Value> {
         let folder = &self.description.parts[frame.part.index()].folder;
@@ -547,7 +570,7 @@ impl<'d> Vars<'d> {
         for word in patterns {
             for atom in self.word(word, frame)?.atoms.iter() {
                 let pattern = self.pattern(&from_root(folder, &atom.source()), word.span)?;
-                self.folders.walk(&pattern, &mut |path| {
+                let walked = self.folders.walk(&pattern, &mut |path| {
                     if !without.iter().any(|pattern| pattern.matches(path))
                         && !self.around.leftover(path)
                     {
@@ -558,6 +581,7 @@ impl<'d> Vars<'d> {
                         );
                     }
                 });
+                self.check_walk(walked, word.span)?;
             }
         }
         found.sort_unstable();

@@ -72,6 +72,15 @@ impl Diagnostic {
         }
     }
 
+    /// A warning that has no place in a text.
+    #[must_use]
+    pub fn placeless_warning(title: impl Into<String>) -> Self {
+        Self {
+            severity: Severity::Warning,
+            ..Self::placeless(title)
+        }
+    }
+
     /// Puts a text at the primary place.
     #[must_use]
     pub fn here(mut self, text: impl Into<String>) -> Self {

@@ -12,10 +12,11 @@ pub use reason::ReasonKind;
 use std::collections::HashMap;
 
 use crate::content::State;
+use crate::content::as_executable;
+use crate::ledger::BadEnd;
 use crate::ledger::EdgeView;
 use crate::ledger::Ledger;
 use crate::ledger::StepView;
-use crate::world::Digest;
 
 /// An input of a step as it is now: its group, its path, what stands there.
 #[derive(Clone, Copy, Debug)]
@@ -51,7 +52,7 @@ pub struct Facts<'a> {
 /// Whether a step has no reason to run.
 #[must_use]
 pub fn is_kept(facts: &Facts<'_>, ledger: &Ledger) -> bool {
-    if facts.asked || ledger.is_unfinished(facts.key) {
+    if facts.asked || ledger.is_unfinished(facts.key) || ended_badly(facts, ledger) {
         return false;
     }
     let Some(record) = ledger.step(facts.key) else {
@@ -59,23 +60,56 @@ pub fn is_kept(facts: &Facts<'_>, ledger: &Ledger) -> bool {
     };
     record.sheet() == facts.sheet
         && record.bindings() == facts.bindings
-        && same_edges(record.outputs(), facts.outputs)
-        && same_edges(record.needs(), facts.needs)
+        && same_edges(record.outputs(), facts.outputs, is_as_left)
+        && same_edges(record.needs(), facts.needs, is_as_seen)
         && facts.learned.is_none_or(|now| {
             let mut learned = record.learned();
-            learned.all(|edge| now(edge.path).digest() == edge.digest)
+            learned.all(|edge| is_as_seen(&edge, &now(edge.path)))
         })
         && same_givens(record, facts.givens)
+}
+
+/// Whether a bad end alone is a reason: a step's old outputs were put back, so its record says all; what a
+/// task did before it ended badly nobody knows.
+fn ended_badly(facts: &Facts<'_>, ledger: &Ledger) -> bool {
+    facts.outputs.is_empty() && ledger.bad_end(facts.key).is_some()
+}
+
+/// Whether what stands there is what the step read.
+fn is_as_seen(edge: &EdgeView<'_>, now: &State) -> bool {
+    edge.digest == now.digest() || (edge.legacy && is_as_of_old(edge, now))
+}
+
+/// Whether what stands there is what the step made.
+#[must_use]
+pub fn is_as_left(edge: &EdgeView<'_>, now: &State) -> bool {
+    edge.digest == now.own_digest() || (edge.legacy && is_as_of_old(edge, now))
+}
+
+/// The same for a digest that leaves out whether a file may be run, and what links say.
+fn is_as_of_old(edge: &EdgeView<'_>, now: &State) -> bool {
+    let Some(was) = edge.digest else { return false };
+    match now {
+        State::Content(now) => *now == as_executable(was),
+        State::Linked(linked) => {
+            linked.own == was
+                || linked
+                    .end
+                    .is_some_and(|end| end == was || end == as_executable(was))
+        }
+        _ => false,
+    }
 }
 
 fn same_edges<'l>(
     recorded: impl ExactSizeIterator<Item = EdgeView<'l>>,
     now: &[Input<'_>],
+    same: impl Fn(&EdgeView<'_>, &State) -> bool,
 ) -> bool {
     recorded.len() == now.len()
         && recorded.zip(now).all(|(edge, input)| {
             edge.digest.is_some()
-                && edge.digest == input.state.digest()
+                && same(&edge, input.state)
                 && edge.group == input.group
                 && edge.path == input.path
         })
@@ -96,25 +130,26 @@ fn same_givens(record: StepView<'_>, now: &[(String, Option<Option<String>>)]) -
 #[must_use]
 pub fn reasons(facts: &Facts<'_>, ledger: &Ledger) -> Vec<Reason> {
     let mut reasons = Vec::new();
-    let unfinished = ledger.is_unfinished(facts.key);
+    let bad = match ledger.bad_end(facts.key) {
+        _ if ledger.is_unfinished(facts.key) => Some(ReasonKind::Unfinished),
+        Some(BadEnd::CutShort) => Some(ReasonKind::Unfinished),
+        Some(BadEnd::Failed) => Some(ReasonKind::FailedBefore),
+        None => None,
+    };
     match ledger.step(facts.key) {
-        None => {
-            reasons.push(Reason::of(ReasonKind::NeverMade));
-            if unfinished {
-                reasons.push(Reason::of(ReasonKind::Unfinished));
-            }
-        }
+        None => reasons.push(Reason::of(ReasonKind::NeverMade)),
         Some(record) => {
             outputs(record, facts, &mut reasons);
-            if unfinished {
-                reasons.push(Reason::of(ReasonKind::Unfinished));
-            }
             let order_differs = needs_order(record, facts);
             recipe(record, facts, order_differs, &mut reasons);
             needs(record, facts, &mut reasons);
             learned(record, facts, &mut reasons);
             givens(record, facts, &mut reasons);
         }
+    }
+    let alone = ledger.is_unfinished(facts.key) || ended_badly(facts, ledger);
+    if alone || !reasons.is_empty() {
+        reasons.extend(bad.map(Reason::of));
     }
     if facts.asked {
         reasons.push(Reason::of(ReasonKind::Asked));
@@ -136,12 +171,12 @@ fn outputs(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
                         .was(edge.digest),
                 );
             }
-            state if state.digest() != edge.digest => {
+            state if !is_as_left(&edge, state) => {
                 reasons.push(
                     Reason::of(ReasonKind::OutputEdited)
                         .at(edge.path)
                         .was(edge.digest)
-                        .now(state.digest()),
+                        .now(state.own_digest()),
                 );
             }
             _ => {}
@@ -214,13 +249,10 @@ fn recipe(record: StepView<'_>, facts: &Facts<'_>, order_differs: bool, reasons:
 }
 
 fn needs(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
-    if same_edges(record.needs(), facts.needs) {
+    if same_edges(record.needs(), facts.needs, is_as_seen) {
         return;
     }
-    let was: HashMap<&str, Option<Digest>> = record
-        .needs()
-        .map(|edge| (edge.path, edge.digest))
-        .collect();
+    let was: HashMap<&str, EdgeView<'_>> = record.needs().map(|edge| (edge.path, edge)).collect();
     let mut seen: HashMap<&str, ()> = HashMap::new();
     for input in facts.needs {
         if seen.insert(input.path, ()).is_some() {
@@ -233,10 +265,10 @@ fn needs(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
                     .at(input.path)
                     .now(now),
             ),
-            Some(was) if *was != now => reasons.push(
+            Some(was) if !is_as_seen(was, input.state) => reasons.push(
                 Reason::of(ReasonKind::PrerequisiteChanged)
                     .at(input.path)
-                    .was(*was)
+                    .was(was.digest)
                     .now(now),
             ),
             Some(_) => {}
@@ -258,7 +290,7 @@ fn learned(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
     let Some(now) = facts.learned else { return };
     for edge in record.learned() {
         let now = now(edge.path);
-        if now.digest() == edge.digest {
+        if is_as_seen(&edge, &now) {
             continue;
         }
         let kind = match now {

@@ -30,13 +30,15 @@ pub enum ReasonKind {
     LearnedMissing,
     /// An input that is no file differs.
     GivenChanged,
+    /// Its last run failed.
+    FailedBefore,
     /// It was asked for with `--remake`.
     Asked,
 }
 
 impl ReasonKind {
     /// All kinds, in their order.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 13] = [
         Self::NeverMade,
         Self::OutputMissing,
         Self::OutputEdited,
@@ -48,6 +50,7 @@ impl ReasonKind {
         Self::LearnedChanged,
         Self::LearnedMissing,
         Self::GivenChanged,
+        Self::FailedBefore,
         Self::Asked,
     ];
 
@@ -59,6 +62,7 @@ impl ReasonKind {
             Self::OutputMissing => "output-missing",
             Self::OutputEdited => "output-edited",
             Self::Unfinished => "unfinished",
+            Self::FailedBefore => "failed-before",
             Self::RecipeChanged => "recipe-changed",
             Self::PrerequisiteChanged => "prerequisite-changed",
             Self::PrerequisiteAdded => "prerequisite-added",
@@ -150,12 +154,14 @@ impl Reason {
             ReasonKind::OutputMissing => format!("{path} is missing"),
             ReasonKind::OutputEdited => format!("{path} is not as it was left"),
             ReasonKind::Unfinished => "its last run did not finish".to_owned(),
+            ReasonKind::FailedBefore => "it failed last time".to_owned(),
             ReasonKind::RecipeChanged => "its recipe differs".to_owned(),
             ReasonKind::PrerequisiteChanged => format!("{path} differs"),
             ReasonKind::PrerequisiteAdded => format!("{path} is new among its needs"),
             ReasonKind::PrerequisiteDropped => format!("{path} is no longer among its needs"),
             ReasonKind::LearnedChanged => format!("{path}, which it learned of, differs"),
             ReasonKind::LearnedMissing => format!("{path}, which it learned of, is gone"),
+            ReasonKind::GivenChanged if self.was.is_none() => format!("{path} is newly asked for"),
             ReasonKind::GivenChanged => format!("{path} gives something else"),
             ReasonKind::Asked => "asked for".to_owned(),
         }

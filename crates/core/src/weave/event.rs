@@ -63,6 +63,10 @@ pub enum Exit {
     OutOfMemory,
     /// It could not be started.
     NotStarted(String),
+    /// It could not be started, since the system had too little left of something: no fault of the recipe.
+    NoRoom(String),
+    /// It was ended, since it waited for a terminal that it does not have.
+    ReadsTerminal,
 }
 
 impl Exit {
@@ -75,7 +79,8 @@ impl Exit {
             Self::Signal(signal) => 128 + signal,
             Self::OutOfMemory => 137,
             Self::TimedOut(_) => 124,
-            Self::NotStarted(_) => 127,
+            Self::NotStarted(_) | Self::NoRoom(_) => 127,
+            Self::ReadsTerminal => 125,
         }
     }
 }

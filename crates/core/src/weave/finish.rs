@@ -1,11 +1,14 @@
 //! When a step's job has ended: what it made, what it saw, what it left behind.
 
 use crate::content::State;
+use crate::content::changed_since;
 use crate::graph::Node;
 use crate::language::LearnHow;
+use crate::ledger::BadEnd;
 use crate::ledger::Edge;
 use crate::ledger::Entry;
 use crate::ledger::Given;
+use crate::ledger::LEGACY;
 use crate::ledger::StepRecord;
 use crate::ledger::task_key;
 use crate::project::Need;
@@ -18,6 +21,7 @@ use crate::project::script::task_sheet;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::verdict::Reason;
+use crate::verdict::is_as_left;
 use crate::weave::event::Ended;
 use crate::weave::event::Ending;
 use crate::weave::event::Event;
@@ -32,6 +36,8 @@ use crate::weave::round::Round;
 use crate::weave::round::RoundError;
 use crate::weave::round::RunningJob;
 use crate::weave::slots::Done;
+use crate::world::Disk;
+use crate::world::names;
 
 /// Takes stock of a job that has ended.
 pub fn end(
@@ -66,11 +72,21 @@ pub fn end(
             Err(found) => problem = Some(found),
         }
     }
+    let bad = match (&problem, ending) {
+        (_, Ending::Stopped) => Some(BadEnd::CutShort),
+        (Some(_), _) => Some(BadEnd::Failed),
+        (None, _) => None,
+    };
     let mut moved = Vec::new();
-    if let Node::Step(step) = round.order.nodes[job.position].node(round.project)
-        && (problem.is_some() || ending == Ending::Stopped)
+    if let Some(how) = bad
+        && let Some(key) = recorded_under(round, job.position)
     {
-        moved = move_outputs(round, step);
+        if let Node::Step(step) = round.order.nodes[job.position].node(round.project) {
+            moved = move_outputs(round, step)?;
+            make_way::put_back(round, &job.set_by)?;
+            entries = round.states.take_fresh();
+        }
+        entries.push(Entry::EndedBadly(key, how));
     }
     if let Node::Step(step) = round.order.nodes[job.position].node(round.project) {
         make_way::tell_aside(round, step);
@@ -82,6 +98,14 @@ pub fn end(
         let _ = keep::remove(round.session.disk, &learn.path);
     }
     round.session.record(entries)?;
+    if bad.is_none() {
+        make_way::drop_old(round, &job.set_by);
+    }
+    if let Exit::NoRoom(why) = &done.outcome.exit {
+        let what = format!("can't start the recipe of `{}`", job.prepared.job.name);
+        return Err(RoundError::Io(what, std::io::Error::other(why.clone())));
+    }
+    tell_left_behind(round, &job, &done);
     let took = Took {
         began: seconds(done.began.saturating_sub(round.session.began)),
         slot: done.slot,
@@ -124,6 +148,39 @@ pub fn end(
     })
 }
 
+/// What a position is recorded under; none for tasks that are not remembered.
+fn recorded_under(round: &Round<'_, '_, '_>, position: usize) -> Option<String> {
+    match round.order.nodes[position].node(round.project) {
+        Node::Step(step) => Some(round.project.step_name(step).to_owned()),
+        Node::Task(task) if round.is_remembered(task) => {
+            Some(task_key(&round.project.tasks[task.index()].decl.name))
+        }
+        Node::Task(_) | Node::Set(_) => None,
+    }
+}
+
+/// Tells of programs that a recipe that ended well left running.
+fn tell_left_behind(round: &mut Round<'_, '_, '_>, job: &RunningJob, done: &Done) {
+    let left = &done.outcome.left_behind;
+    if left.is_empty() || done.outcome.exit != Exit::Status(0) {
+        return;
+    }
+    let name = &job.prepared.job.name;
+    let mut programs: Vec<String> = left.iter().map(|name| format!("`{name}`")).collect();
+    programs.dedup();
+    let warning = Diagnostic::warning(
+        job.prepared.span,
+        format!(
+            "`{name}` left {} running in the background; it was ended",
+            programs.join(", ")
+        ),
+    )
+    .help(
+        "let the recipe wait for it with `wait`; a server is a task of its own, marked `terminal`",
+    );
+    round.session.tell(Event::Warning(warning));
+}
+
 #[expect(
     clippy::cast_precision_loss,
     reason = "nanoseconds of a job as seconds for people"
@@ -148,9 +205,9 @@ fn success(
     for (&(group, path), look) in outputs.iter().zip(&done.outputs) {
         let text = project.paths.get(path);
         match &look.state {
-            State::Content(digest) => edges.push(Edge {
+            state @ (State::Content(_) | State::Linked(_)) => edges.push(Edge {
                 path: text.to_owned(),
-                digest: Some(*digest),
+                digest: state.own_digest(),
                 group,
             }),
             State::Missing => missing.push(text.to_owned()),
@@ -168,13 +225,14 @@ fn success(
     if !missing.is_empty() {
         return Err(Problem::NotWritten(missing));
     }
-    let needs = check_needs(round, project.step_needs(node))?;
+    let needs = check_needs(round, project.step_needs(node), done.began)?;
     let learned = learned(round, step, job, done)?;
     for (&(_, path), look) in outputs.iter().zip(&done.outputs) {
         round.states.set(path, look.state.clone());
     }
     let name = project.step_name(step).to_owned();
-    let (ending, dropped) = compare_with_last(round, &name, &edges);
+    let states: Vec<&State> = done.outputs.iter().map(|look| &look.state).collect();
+    let (ending, dropped) = compare_with_last(round, &name, &edges, &states);
     entries.extend(round.states.take_fresh());
     entries.extend(dropped);
     let why = job.reasons.iter().map(Reason::line).collect();
@@ -194,7 +252,7 @@ fn remembered(
 ) -> Result<Vec<Entry>, Problem> {
     let project = round.project;
     let node = &project.tasks[task.index()];
-    let needs = check_needs(round, &node.needs)?;
+    let needs = check_needs(round, &node.needs, done.began)?;
     let call = round.call(task);
     let sheet = task_sheet(round.vars, project, node, &call)
         .ok_or_else(|| Problem::Around("its description is wrong".to_owned()))?;
@@ -251,6 +309,7 @@ fn compare_with_last(
     round: &Round<'_, '_, '_>,
     name: &str,
     edges: &[Edge],
+    states: &[&State],
 ) -> (Ending, Vec<Entry>) {
     let ledger = round.session.ledger.borrow();
     let Some(last) = ledger.step(name) else {
@@ -260,7 +319,8 @@ fn compare_with_last(
         && last
             .outputs()
             .zip(edges)
-            .all(|(was, now)| was.path == now.path && was.digest == now.digest);
+            .zip(states)
+            .all(|((was, now), state)| was.path == now.path && is_as_left(&was, state));
     let dropped = last
         .outputs()
         .filter(|was| edges.iter().all(|edge| edge.path != was.path))
@@ -270,7 +330,7 @@ fn compare_with_last(
                 outputs: vec![Edge {
                     path: was.path.to_owned(),
                     digest: was.digest,
-                    group: 0,
+                    group: was.raw_group() & LEGACY,
                 }],
                 ended_at: last.ended_at(),
                 ..StepRecord::default()
@@ -281,7 +341,11 @@ fn compare_with_last(
 }
 
 /// The prerequisites as the recipe saw them; they must still be so.
-fn check_needs(round: &mut Round<'_, '_, '_>, needs: &[Need]) -> Result<Vec<Edge>, Problem> {
+fn check_needs(
+    round: &mut Round<'_, '_, '_>,
+    needs: &[Need],
+    began: u64,
+) -> Result<Vec<Edge>, Problem> {
     let project = round.project;
     let needs: Vec<(u16, PathId)> = project.open_needs(needs).collect();
     let mut edges = Vec::with_capacity(needs.len());
@@ -293,9 +357,8 @@ fn check_needs(round: &mut Round<'_, '_, '_>, needs: &[Need]) -> Result<Vec<Edge
             // Others that run now may have read it before it changed: for them too it must still be what
             // it was when this run looked at it.
             round.states.set(path, before);
-            return Err(Problem::PrerequisiteChanged(
-                project.paths.get(path).to_owned(),
-            ));
+            let name = project.paths.get(path);
+            return Err(Problem::PrerequisiteChanged(changed_in(round, name, began)));
         }
         edges.push(Edge {
             path: project.paths.get(path).to_owned(),
@@ -304,6 +367,22 @@ fn check_needs(round: &mut Round<'_, '_, '_>, needs: &[Need]) -> Result<Vec<Edge
         });
     }
     Ok(edges)
+}
+
+/// The file that was changed since a job began: of a whole folder, which one in it.
+fn changed_in(round: &Round<'_, '_, '_>, name: &str, began: u64) -> String {
+    let inner = name
+        .ends_with('/')
+        .then(|| changed_since(round.session.disk, name, began_at(round, began)))
+        .flatten();
+    inner.unwrap_or_else(|| name.to_owned())
+}
+
+/// When a job began, nanoseconds since 1970.
+fn began_at(round: &Round<'_, '_, '_>, began: u64) -> i64 {
+    let clock = round.session.clock;
+    let ago = i64::try_from(clock.ticks().saturating_sub(began)).unwrap_or(i64::MAX);
+    clock.now().saturating_sub(ago)
 }
 
 /// What the recipe found out itself, with the contents as they are now.
@@ -325,7 +404,7 @@ fn learned(
             )));
         }
     };
-    let text = String::from_utf8_lossy(&bytes);
+    let text = names::to_text(&bytes);
     let found = match file.how {
         LearnHow::Listing => learn::listing(&text),
         LearnHow::Lines | LearnHow::Watched => learn::lines(&text),
@@ -381,10 +460,7 @@ fn was_written_since(round: &Round<'_, '_, '_>, step: StepId, began: u64, path: 
     if path.ends_with('/') || maker.is_some_and(|maker| reaches(round, step, maker)) {
         return false;
     }
-    let clock = round.session.clock;
-    let now = clock.now();
-    let ago = i64::try_from(clock.ticks().saturating_sub(began)).unwrap_or(i64::MAX);
-    let began = now.saturating_sub(ago);
+    let (now, began) = (round.session.clock.now(), began_at(round, began));
     let stat = round.session.disk.stat(path);
     matches!(stat, Ok(Some(stat)) if stat.modified > began && stat.modified <= now)
 }
@@ -456,17 +532,29 @@ fn reaches(round: &Round<'_, '_, '_>, from: StepId, to: StepId) -> bool {
 }
 
 /// Moves what a failed recipe left behind out of the way.
-fn move_outputs(round: &mut Round<'_, '_, '_>, step: StepId) -> Vec<(String, String)> {
+fn move_outputs(
+    round: &mut Round<'_, '_, '_>,
+    step: StepId,
+) -> Result<Vec<(String, String)>, RoundError> {
     let project = round.project;
     let mut moved = Vec::new();
     for &(_, path) in project.step_outputs(project.step(step)) {
         let text = project.paths.get(path);
         let plain = text.trim_end_matches('/');
-        let there = matches!(round.session.disk.stat(plain), Ok(Some(_)));
-        if there && let Ok(Some(to)) = keep::move_failed(round.session.disk, text) {
-            moved.push((plain.to_owned(), to));
+        let failed = |error| RoundError::Io(format!("can't move `{plain}`"), error);
+        let disk = round.session.disk;
+        if is_empty_folder(disk, text) {
+            // It was made for the recipe, which put nothing into it.
+            keep::remove(disk, text).map_err(failed)?;
+        } else if !disk.is_free(plain).map_err(failed)? {
+            let to = keep::move_failed(disk, text).map_err(failed)?;
+            moved.extend(to.map(|to| (plain.to_owned(), to)));
         }
         round.states.set(path, State::Missing);
     }
-    moved
+    Ok(moved)
+}
+
+fn is_empty_folder(disk: &dyn Disk, path: &str) -> bool {
+    path.ends_with('/') && disk.list(path).is_ok_and(|names| names.is_empty())
 }

@@ -1,63 +1,65 @@
 //! Running jobs on this machine.
 //!
 //! Each job is a process group of its own, without input, with one pipe for both output streams so
-//! that their order stays. The thread that starts a job waits for it on three descriptors: the
-//! process, the pipe, and the wish to stop. Once the process has ended, what is left of its group is
-//! killed before it is reaped (until then the group's number cannot be given to another), and the
-//! pipe is drained without waiting, so that a process left in the background can neither hang the
-//! run nor outlive it.
+//! that their order stays. The thread that starts a job waits for it ([`crate::weave::running`]). What it
+//! leaves behind in or outside of its group is ended ([`crate::weave::processes`]), also by the next run after
+//! a kill ([`crate::weave::marks`]).
 
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
+use std::ffi::OsStr;
 use std::fs::File;
 use std::io;
-use std::io::Read;
-use std::os::fd::AsFd;
 use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::FileExt;
 use std::os::unix::process::CommandExt;
-use std::os::unix::process::ExitStatusExt;
 use std::path::PathBuf;
-use std::process::Child;
 use std::process::Command;
 use std::process::Stdio;
 use std::sync::Mutex;
 use std::sync::PoisonError;
 use std::time::Duration;
-use std::time::Instant;
 
-use nix::sys::resource::UsageWho;
-use nix::sys::resource::getrusage;
-use rustix::event::PollFd;
-use rustix::event::PollFlags;
-use rustix::process::Pid;
 use rustix::process::Signal;
-use rustix::process::WaitIdOptions;
-use wait4::Wait4;
 
-use crate::weave::capture::Capture;
+use crate::project::shell::quote_all;
 use crate::weave::event::Exit;
+use crate::weave::marks::Marks;
 use crate::weave::place::Job;
 use crate::weave::place::Outcome;
 use crate::weave::place::Place;
+use crate::weave::processes::Family;
+use crate::weave::running::Running;
+use crate::weave::running::killed_for_memory;
 use crate::weave::stop::Stop;
+use crate::world::names;
+use crate::world::own;
 
-/// How long jobs may take to end after they were asked to.
-const GRACE: Duration = Duration::from_secs(5);
+/// How long jobs may take to end after they were asked to, unless a setting says otherwise.
+pub const GRACE: Duration = Duration::from_secs(5);
 
-/// A script longer than this cannot be an argument; Linux takes 128 KiB at most.
+/// Scripts and arguments longer than this are handed over as a file; Linux takes 128 KiB an argument at most.
 const MAX_ARGUMENT: usize = 100 * 1024;
+
+/// More than this is not taken as the output of a command whose output is a value.
+const MAX_VALUE: usize = 16 << 20;
 
 /// This machine.
 #[derive(Debug)]
 pub struct LocalPlace {
-    root: PathBuf,
+    pub(super) root: PathBuf,
     /// The folder for facts and long scripts, absolute.
     scratch: PathBuf,
     /// Each slot's file of facts.
     facts: Mutex<HashMap<usize, FactsFile>>,
     /// Processes that were ended for want of memory before.
-    memory_kills: u64,
+    pub(super) memory_kills: u64,
+    pub(super) grace: Duration,
+    pub(super) family: Family,
+    pub(super) marks: Marks,
+    /// Whether there is a terminal that a job may try to read.
+    pub(super) has_terminal: bool,
 }
 
 impl LocalPlace {
@@ -65,20 +67,49 @@ impl LocalPlace {
     #[must_use]
     pub fn new(root: PathBuf, scratch: PathBuf) -> Self {
         Self {
+            marks: Marks::new(&scratch),
             root,
             scratch,
             facts: Mutex::default(),
             memory_kills: killed_for_memory(),
+            grace: GRACE,
+            family: Family::new(),
+            has_terminal: File::open("/dev/tty").is_ok(),
         }
     }
 
+    /// Jobs that are asked to end have so long.
+    #[must_use]
+    pub fn with_grace(self, grace: Duration) -> Self {
+        Self { grace, ..self }
+    }
+
+    /// What `HANDLOOM_JOB` says in a job.
+    pub(super) fn facts_path(&self, job: &Job) -> PathBuf {
+        self.scratch.join(if job.terminal {
+            // It may outlive the run's hold on the project; another run has the slots then.
+            format!("terminal-{}.json", std::process::id())
+        } else {
+            format!("{}.json", job.slot)
+        })
+    }
+
     fn write_facts(&self, job: &Job) -> io::Result<PathBuf> {
+        let path = self.facts_path(job);
+        if job.terminal {
+            let _ = std::fs::remove_file(&path);
+            let options = &mut own::options();
+            let mut file = FactsFile::new(path, options.write(true).create_new(true))?;
+            file.write(&job.facts)?;
+            return Ok(file.path);
+        }
         let mut files = self.facts.lock().unwrap_or_else(PoisonError::into_inner);
         let file = match files.entry(job.slot) {
             Entry::Occupied(known) => known.into_mut(),
             Entry::Vacant(free) => {
-                let path = self.scratch.join(format!("{}.json", job.slot));
-                free.insert(FactsFile::open(path)?)
+                let options = &mut own::options();
+                let options = options.write(true).create(true).truncate(true);
+                free.insert(FactsFile::new(path, options)?)
             }
         };
         file.write(&job.facts)?;
@@ -91,23 +122,98 @@ impl LocalPlace {
             .interpreter
             .split_first()
             .ok_or_else(|| io::Error::other("the interpreter has no name"))?;
-        let mut command = Command::new(program);
-        command.args(arguments);
-        if job.shell && job.script.len() <= MAX_ARGUMENT {
-            command.arg("-c").arg(&job.script).arg("recipe");
+        let mut command = Command::new(os(program));
+        command.args(arguments.iter().map(|word| os(word)));
+        if job.shell {
+            let size: usize = job.arguments.iter().map(|word| word.len() + 1).sum();
+            if job.script.len() <= MAX_ARGUMENT && size <= MAX_ARGUMENT {
+                command.arg("-c").arg(os(&job.script)).arg("recipe");
+                command.args(job.arguments.iter().map(|word| os(word)));
+            } else {
+                let words = quote_all(job.arguments.iter().map(String::as_str));
+                command.arg(self.script_file(job, &format!("set -- {words}\n{}", job.script))?);
+            }
         } else {
-            let file = self.scratch.join(format!("{}.script", job.slot));
-            std::fs::write(&file, &job.script)?;
-            command.arg(file);
+            command.arg(self.script_file(job, &job.script)?);
         }
-        command.current_dir(self.root.join(&job.folder));
-        command.envs(job.env.iter().map(|(name, value)| (name, value)));
+        command.current_dir(self.root.join(os(&job.folder)));
+        command.envs(job.env.iter().map(|(name, value)| (os(name), os(value))));
         command.env("HANDLOOM_JOB", facts);
         if !job.terminal {
             command.process_group(0).stdin(Stdio::null());
         }
         Ok(command)
     }
+
+    fn script_file(&self, job: &Job, text: &str) -> io::Result<PathBuf> {
+        let path = self.facts_path(job).with_extension("script");
+        let options = &mut own::options();
+        let options = options.write(true).create(true).truncate(true);
+        let mut file = own::open(&path, options)?;
+        io::Write::write_all(&mut file, &names::to_bytes(text))?;
+        Ok(path)
+    }
+
+    /// Runs a command of the project for its output, which is a value: with the same group, grace and ways
+    /// to end it as a job.
+    ///
+    /// # Errors
+    /// What became of it, to stand behind its name.
+    pub fn ask(&self, command: &[String], folder: &str, stop: &Stop) -> Result<String, String> {
+        let (program, arguments) = command.split_first().ok_or("has no words")?;
+        let mut asked = Command::new(os(program));
+        asked.args(arguments.iter().map(|word| os(word)));
+        asked.current_dir(self.root.join(os(folder)));
+        asked.process_group(0).stdin(Stdio::null());
+        let started = piped().and_then(|(out, out_writer)| {
+            let (said, said_writer) = piped()?;
+            asked.stdout(out_writer).stderr(said_writer);
+            let child = asked.spawn()?;
+            drop(asked);
+            Ok((child, out, said))
+        });
+        let (child, out, said) = started.map_err(|error| match error.kind() {
+            io::ErrorKind::NotFound => "was not found".to_owned(),
+            _ => format!("could not be started: {error}"),
+        })?;
+        let mut output = Vec::new();
+        let mut heard = |bytes: &[u8]| {
+            output.extend_from_slice(&bytes[..bytes.len().min(MAX_VALUE + 1 - output.len())]);
+        };
+        let running = Running::of_command(child, out, said, self);
+        let (outcome, said) = running.wait_for_value(stop, &mut heard);
+        if outcome.stopped {
+            return Err("was interrupted".to_owned());
+        }
+        if output.len() > MAX_VALUE {
+            return Err(format!("printed more than {} MiB", MAX_VALUE >> 20));
+        }
+        let said = String::from_utf8_lossy(&said);
+        let said = match said.trim() {
+            "" => String::new(),
+            said => format!(", saying: {said}"),
+        };
+        match outcome.exit {
+            Exit::Status(0) => Ok(names::to_text(&output).into_owned()),
+            Exit::Status(status) => Err(format!("ended with exit status {status}{said}")),
+            _ => Err(format!("was ended by a signal{said}")),
+        }
+    }
+}
+
+fn os(text: &str) -> std::borrow::Cow<'_, OsStr> {
+    match names::to_bytes(text) {
+        std::borrow::Cow::Borrowed(bytes) => OsStr::from_bytes(bytes).into(),
+        std::borrow::Cow::Owned(bytes) => {
+            <std::ffi::OsString as std::os::unix::ffi::OsStringExt>::from_vec(bytes).into()
+        }
+    }
+}
+
+/// A pipe: the end to read from, and the one to be given to a process.
+fn piped() -> io::Result<(File, Stdio)> {
+    let (reader, writer) = io::pipe()?;
+    Ok((File::from(OwnedFd::from(reader)), Stdio::from(writer)))
 }
 
 /// A slot's file of facts, kept open from job to job.
@@ -120,13 +226,8 @@ struct FactsFile {
 }
 
 impl FactsFile {
-    fn open(path: PathBuf) -> io::Result<Self> {
-        let mut options = File::options();
-        let file = options
-            .create(true)
-            .write(true)
-            .truncate(true)
-            .open(&path)?;
+    fn new(path: PathBuf, options: &std::fs::OpenOptions) -> io::Result<Self> {
+        let file = own::open(&path, options)?;
         Ok(Self {
             path,
             file,
@@ -148,9 +249,18 @@ impl FactsFile {
 }
 
 impl Place for LocalPlace {
+    fn prepare(&self) -> io::Result<()> {
+        self.marks.begin()
+    }
+
+    fn finish(&self) -> io::Result<Vec<String>> {
+        let ended = self.family.end_all();
+        self.marks.end()?;
+        Ok(ended)
+    }
+
     fn run(&self, job: &Job, stop: &Stop, heard: &mut dyn FnMut(&[u8])) -> Outcome {
-        let not_started =
-            |error: io::Error| Outcome::silent(Exit::NotStarted(start_error(job, &error)));
+        let not_started = |error: io::Error| Outcome::silent(self.start_error(job, &error));
         let mut command = match self.command(job) {
             Ok(command) => command,
             Err(error) => return not_started(error),
@@ -161,8 +271,10 @@ impl Place for LocalPlace {
                 Ok(child) => Running::new(child, None, job, self).wait(stop, heard),
                 Err(error) => not_started(error),
             };
+            let _ = std::fs::remove_file(self.facts_path(job));
             return after_terminal(outcome, stop);
         }
+        let before = Marks::now();
         let started = io::pipe().and_then(|(reader, writer)| {
             command
                 .stdout(Stdio::from(writer.try_clone()?))
@@ -173,10 +285,50 @@ impl Place for LocalPlace {
             Ok((child, File::from(OwnedFd::from(reader))))
         });
         match started {
-            Ok((child, pipe)) => Running::new(child, Some(pipe), job, self).wait(stop, heard),
+            Ok((child, pipe)) => {
+                let running = Running::new(child, Some(pipe), job, self);
+                if let Some(pid) = running.pid {
+                    self.marks.started(job.slot, pid, before);
+                }
+                let outcome = running.wait(stop, heard);
+                self.marks.ended(job.slot);
+                outcome
+            }
             Err(error) => not_started(error),
         }
     }
+}
+
+impl LocalPlace {
+    fn start_error(&self, job: &Job, error: &io::Error) -> Exit {
+        let program = job.interpreter.first().map_or("", String::as_str);
+        let folder = self.root.join(os(&job.folder));
+        match error.kind() {
+            io::ErrorKind::NotFound if !folder.is_dir() => Exit::NotStarted(format!(
+                "the folder `{}` that it runs in is not there",
+                job.folder
+            )),
+            io::ErrorKind::NotFound => Exit::NotStarted(format!("`{program}` was not found")),
+            _ if is_for_want(error) => Exit::NoRoom(error.to_string()),
+            _ => Exit::NotStarted(format!("`{program}` could not be started: {error}")),
+        }
+    }
+}
+
+/// Whether the system had too little left of something to start a process: no fault of the recipe.
+fn is_for_want(error: &io::Error) -> bool {
+    use rustix::io::Errno;
+    let number = error.raw_os_error();
+    [
+        Errno::AGAIN,
+        Errno::MFILE,
+        Errno::NFILE,
+        Errno::NOMEM,
+        Errno::NOSPC,
+        Errno::FBIG,
+    ]
+    .iter()
+    .any(|want| number == Some(want.raw_os_error()))
 }
 
 /// How much later than a job this program may hear of the keyboard's interruption.
@@ -197,261 +349,4 @@ fn after_terminal(mut outcome: Outcome, stop: &Stop) -> Outcome {
         stop.raise(Signal::INT.as_raw());
     }
     outcome
-}
-
-fn start_error(job: &Job, error: &io::Error) -> String {
-    let program = job.interpreter.first().map_or("", String::as_str);
-    match error.kind() {
-        io::ErrorKind::NotFound => {
-            format!("`{program}` or the folder `./{}` was not found", job.folder)
-        }
-        _ => format!("`{program}` could not be started: {error}"),
-    }
-}
-
-/// How often the system ended a process for want of memory, since it was started.
-fn killed_for_memory() -> u64 {
-    let text = std::fs::read_to_string("/proc/vmstat").unwrap_or_default();
-    text.lines()
-        .find_map(|line| line.strip_prefix("oom_kill "))
-        .and_then(|count| count.trim().parse().ok())
-        .unwrap_or(0)
-}
-
-/// The largest amount of memory that this process held, bytes.
-fn own_memory() -> u64 {
-    getrusage(UsageWho::RUSAGE_SELF).map_or(0, |usage| {
-        u64::try_from(usage.max_rss())
-            .unwrap_or(0)
-            .saturating_mul(1024)
-    })
-}
-
-struct Running {
-    child: Child,
-    pid: Option<Pid>,
-    /// Whether it is a process group of its own.
-    grouped: bool,
-    pipe: Option<File>,
-    capture: Capture,
-    limit: Option<Duration>,
-    /// When the limit or the grace is over, on a clock that stands still in pauses.
-    deadline: Option<Duration>,
-    start: Instant,
-    /// How long the run had been paused when it began.
-    paused_before: Duration,
-    asked: bool,
-    killed: bool,
-    timed_out: bool,
-    level: u8,
-    memory_kills: u64,
-}
-
-impl Running {
-    fn new(child: Child, pipe: Option<File>, job: &Job, place: &LocalPlace) -> Self {
-        if let Some(pipe) = &pipe {
-            let _ = rustix::io::ioctl_fionbio(pipe, true);
-        }
-        Self {
-            pid: Pid::from_raw(i32::try_from(child.id()).unwrap_or(0)),
-            child,
-            grouped: !job.terminal,
-            pipe,
-            capture: Capture::new(&place.root, job.log.as_deref()),
-            limit: job.limit,
-            deadline: None,
-            start: Instant::now(),
-            paused_before: Duration::ZERO,
-            asked: false,
-            killed: false,
-            timed_out: false,
-            level: 0,
-            memory_kills: place.memory_kills,
-        }
-    }
-
-    fn wait(mut self, stop: &Stop, heard: &mut dyn FnMut(&[u8])) -> Outcome {
-        self.paused_before = stop.paused();
-        self.deadline = self.limit;
-        if self.grouped
-            && let Some(group) = self.pid
-        {
-            stop.enter(group);
-        }
-        let process = self.pid.and_then(|pid| {
-            rustix::process::pidfd_open(pid, rustix::process::PidfdFlags::empty()).ok()
-        });
-        loop {
-            self.heed(stop);
-            if self.poll(process.as_ref(), stop, heard) {
-                break;
-            }
-        }
-        if self.grouped {
-            self.signal(Signal::KILL);
-            if let Some(group) = self.pid {
-                stop.leave(group);
-            }
-        }
-        self.drain(heard);
-        self.finish()
-    }
-
-    /// Waits for something to happen; whether the process has ended.
-    fn poll(
-        &mut self,
-        process: Option<&OwnedFd>,
-        stop: &Stop,
-        heard: &mut dyn FnMut(&[u8]),
-    ) -> bool {
-        let mut fds: Vec<PollFd<'_>> = Vec::with_capacity(3);
-        if let Some(process) = process {
-            fds.push(PollFd::new(process, PollFlags::IN));
-        }
-        let pipe_at = self.pipe.as_ref().map(|pipe| {
-            fds.push(PollFd::from_borrowed_fd(pipe.as_fd(), PollFlags::IN));
-            fds.len() - 1
-        });
-        // Once the wish was heeded it stays readable; looking at it again would spin.
-        if self.level == 0
-            && let Some(descriptor) = stop.descriptor()
-        {
-            fds.push(PollFd::from_borrowed_fd(descriptor, PollFlags::IN));
-        }
-        let timeout = self.timeout(stop, process.is_none());
-        let timeout = timeout.and_then(|timeout| rustix::event::Timespec::try_from(timeout).ok());
-        let ready = rustix::event::poll(&mut fds, timeout.as_ref()).is_ok();
-        let readable = pipe_at.is_some_and(|at| ready && !fds[at].revents().is_empty());
-        let ended = process.is_some() && ready && !fds[0].revents().is_empty();
-        if readable {
-            self.drain(heard);
-        }
-        ended || (process.is_none() && self.has_ended())
-    }
-
-    fn timeout(&self, stop: &Stop, polling: bool) -> Option<Duration> {
-        let until_deadline = self
-            .deadline
-            .map(|deadline| deadline.saturating_sub(self.running_for(stop)));
-        // A second wish to stop, or a process without a descriptor, is looked for now and then.
-        let tick = (self.level > 0 || polling).then_some(Duration::from_millis(20));
-        match (until_deadline, tick) {
-            (Some(a), Some(b)) => Some(a.min(b)),
-            (a, b) => a.or(b),
-        }
-    }
-
-    /// How long it has been running, pauses left out.
-    fn running_for(&self, stop: &Stop) -> Duration {
-        let paused = stop.paused().saturating_sub(self.paused_before);
-        self.start.elapsed().saturating_sub(paused)
-    }
-
-    fn has_ended(&self) -> bool {
-        let Some(pid) = self.pid else { return true };
-        let options = WaitIdOptions::EXITED | WaitIdOptions::NOHANG | WaitIdOptions::NOWAIT;
-        !matches!(
-            rustix::process::waitid(rustix::process::WaitId::Pid(pid), options),
-            Ok(None)
-        )
-    }
-
-    /// Carries out the wish to stop and the time limit.
-    fn heed(&mut self, stop: &Stop) {
-        let level = stop.level();
-        let now = self.running_for(stop);
-        if level > self.level {
-            self.level = level;
-            self.signal(if level >= Stop::KILL {
-                Signal::KILL
-            } else {
-                stop.signal()
-            });
-            self.deadline = Some(now + GRACE);
-            self.asked = true;
-        }
-        if self.deadline.is_some_and(|deadline| deadline <= now) {
-            if self.asked {
-                self.signal(Signal::KILL);
-                self.deadline = None;
-            } else {
-                self.timed_out = true;
-                self.asked = true;
-                self.signal(Signal::TERM);
-                self.deadline = Some(now + GRACE);
-            }
-        }
-    }
-
-    fn signal(&mut self, signal: Signal) {
-        self.killed |= signal == Signal::KILL && self.asked;
-        let Some(pid) = self.pid else { return };
-        // It may be gone already.
-        if self.grouped {
-            let _ = rustix::process::kill_process_group(pid, signal);
-            if signal != Signal::KILL {
-                let _ = rustix::process::kill_process_group(pid, Signal::CONT);
-            }
-        } else {
-            let _ = rustix::process::kill_process(pid, signal);
-        }
-    }
-
-    /// Takes what the pipe holds now.
-    fn drain(&mut self, heard: &mut dyn FnMut(&[u8])) {
-        let mut buffer = [0; 16 * 1024];
-        while let Some(pipe) = &mut self.pipe {
-            match pipe.read(&mut buffer) {
-                Ok(0) => self.pipe = None,
-                Ok(count) => {
-                    self.capture.take(&buffer[..count]);
-                    heard(&buffer[..count]);
-                }
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) if error.kind() == io::ErrorKind::WouldBlock => break,
-                Err(_) => self.pipe = None,
-            }
-        }
-    }
-
-    fn finish(self) -> Outcome {
-        let limit = self.timed_out.then_some(self.limit).flatten();
-        let mut outcome = Outcome {
-            output: self.capture.finish(),
-            stopped: self.level > 0,
-            ..Outcome::silent(Exit::NotStarted(String::new()))
-        };
-        match self.child.wait4() {
-            Ok(ended) => {
-                let nanos =
-                    |duration: Duration| u64::try_from(duration.as_nanos()).unwrap_or(u64::MAX);
-                // What the system counts for a process begins with that of the one that started it.
-                let of_child = ended.rusage.maxrss;
-                outcome.memory = if of_child > own_memory() { of_child } else { 0 };
-                outcome.processor = nanos(ended.rusage.utime + ended.rusage.stime);
-                outcome.exit = match (limit, ended.status.code()) {
-                    (Some(limit), _) => Exit::TimedOut(limit.as_secs()),
-                    (None, Some(status)) => Exit::Status(status),
-                    (None, None) => by_signal(
-                        ended.status.signal().unwrap_or(0),
-                        self.killed,
-                        self.memory_kills,
-                    ),
-                };
-            }
-            Err(error) => {
-                outcome.exit = Exit::NotStarted(format!("its end could not be awaited: {error}"));
-            }
-        }
-        outcome
-    }
-}
-
-/// A process that was killed, and not by us, may have been killed for want of memory.
-fn by_signal(signal: i32, by_us: bool, memory_kills: u64) -> Exit {
-    if signal == Signal::KILL.as_raw() && !by_us && killed_for_memory() > memory_kills {
-        Exit::OutOfMemory
-    } else {
-        Exit::Signal(signal)
-    }
 }

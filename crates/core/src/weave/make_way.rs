@@ -2,6 +2,7 @@
 
 use crate::content::State;
 use crate::graph::Node;
+use crate::ledger::Beginning;
 use crate::ledger::Entry;
 use crate::project::PathId;
 use crate::project::StepId;
@@ -10,11 +11,14 @@ use crate::project::frame::Frame;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::nearest;
+use crate::verdict;
 use crate::weave::event::Event;
 use crate::weave::keep;
 use crate::weave::prepare::Prepared;
 use crate::weave::round::Round;
 use crate::weave::round::RoundError;
+use crate::world::Disk;
+use crate::world::Kind;
 
 /// Looks again at prerequisites that jobs of this run may have changed without being their named
 /// output: files in made folders, and folders that outputs lie in.
@@ -68,7 +72,14 @@ pub fn missing_source(
     }
     let name = project.paths.get(path);
     let (title, help) = match round.states.get(path) {
-        State::Content(_) => return false,
+        state @ State::Linked(_) if state.is_dangling() => (
+            format!("`{name}` is needed, but it is a link to something that is not there"),
+            Some(match round.session.disk.read_link(name) {
+                Ok(end) => format!("it says `{end}`; mend the link, or make what it leads to"),
+                Err(_) => "mend the link, or make what it leads to".to_owned(),
+            }),
+        ),
+        State::Content(_) | State::Linked(_) => return false,
         State::Missing => {
             let makes = project
                 .outputs_in(if name.ends_with('/') { name } else { "\0" })
@@ -178,26 +189,52 @@ pub fn is_free(round: &Round<'_, '_, '_>, position: usize) -> Result<bool, Round
     Ok(true)
 }
 
-/// Takes a step's old outputs away, makes its folders, and writes down that it begins. Gives the
-/// paths to look at afterwards.
+/// What was done to make way for a step's job.
+#[derive(Debug, Default)]
+pub struct Cleared {
+    /// The paths to look at afterwards.
+    pub outputs: Vec<String>,
+    /// Those of them whose old content is set by.
+    pub set_by: Vec<String>,
+}
+
+/// Sets a step's old outputs by, moves what is somebody else's aside, writes down that the step begins, and
+/// makes its folders.
 pub fn clear_outputs(
     round: &mut Round<'_, '_, '_>,
     step: StepId,
     prepared: &Prepared,
-) -> Result<Vec<String>, RoundError> {
+) -> Result<Cleared, RoundError> {
     let project = round.project;
     let name = project.step_name(step).to_owned();
     let failed =
         |what: &str, path: &str, error| RoundError::Io(format!("can't {what} `{path}`"), error);
-    let unfinished = round.session.ledger.borrow().is_unfinished(&name);
-    if !unfinished {
-        round.session.record([Entry::Began(name)])?;
-    }
-    let outputs: Vec<(u16, PathId)> = project.step_outputs(project.step(step)).to_vec();
-    let mut paths = Vec::with_capacity(outputs.len());
-    for (_, path) in outputs {
+    let mut cleared = Cleared::default();
+    for &(_, path) in project.step_outputs(project.step(step)) {
         let text = project.paths.get(path).to_owned();
-        clear_output(round, &text, unfinished)?;
+        // First what is not ours: a step that never begins must not have a right to it.
+        if is_own_or_moved(round, &text)? {
+            cleared.set_by.push(text.clone());
+        }
+        cleared.outputs.push(text);
+    }
+    for path in &cleared.outputs {
+        clear_folder(round, path)?;
+    }
+    round.session.record([Entry::Beginning(Box::new(Beginning {
+        step: name.clone(),
+        outputs: cleared.outputs.clone(),
+        set_by: cleared.set_by.clone(),
+    }))])?;
+    if let Err((path, error)) = set_by(round, &mut cleared.set_by) {
+        // Whatever was set by already is put back; the next run does what could not be done now.
+        let put_back = put_back(round, &cleared.set_by);
+        if put_back.is_ok() {
+            round.session.record([Entry::NotBegun(name)])?;
+        }
+        return Err(failed("set by", &path, error));
+    }
+    for text in &cleared.outputs {
         let folder = match text.strip_suffix('/') {
             Some(folder) => folder,
             None => &text[..text.rfind('/').unwrap_or(0)],
@@ -209,7 +246,6 @@ pub fn clear_outputs(
                 round.session.folders.insert(folder.to_owned());
             }
         }
-        paths.push(text);
     }
     if let Some(learn) = &prepared.learn {
         keep::remove(round.session.disk, &learn.path)
@@ -223,7 +259,73 @@ pub fn clear_outputs(
                 .map_err(|error| failed("make the folder", folder, error))?;
         }
     }
-    Ok(paths)
+    Ok(cleared)
+}
+
+/// Sets old outputs by. On failure the list holds those that are, and the error names the next.
+fn set_by(
+    round: &mut Round<'_, '_, '_>,
+    paths: &mut Vec<String>,
+) -> Result<(), (String, std::io::Error)> {
+    for at in 0..paths.len() {
+        let moved = if round.session.options.keep_old {
+            set_one_by(round, &paths[at])
+        } else {
+            keep::remove(round.session.disk, &paths[at])
+        };
+        if let Err(error) = moved {
+            let path = paths[at].clone();
+            paths.truncate(at);
+            return Err((path, error));
+        }
+    }
+    if !round.session.options.keep_old {
+        paths.clear();
+    }
+    Ok(())
+}
+
+fn set_one_by(round: &mut Round<'_, '_, '_>, path: &str) -> std::io::Result<()> {
+    let disk = round.session.disk;
+    let (plain, by) = (path.trim_end_matches('/'), keep::set_by_path(path));
+    // What an earlier run left there is of no step that is known, or it would have been put back.
+    keep::remove(disk, &by)?;
+    let is_ready = round.session.folders.contains(folder_of(&by));
+    if is_ready && disk.rename(plain, &by).is_ok() {
+        return Ok(());
+    }
+    keep::transfer(disk, plain, &by)?;
+    round.session.folders.insert(folder_of(&by).to_owned());
+    Ok(())
+}
+
+fn folder_of(path: &str) -> &str {
+    &path[..path.rfind('/').unwrap_or(0)]
+}
+
+/// Puts old outputs back in their places, which must be free.
+pub fn put_back(round: &mut Round<'_, '_, '_>, paths: &[String]) -> Result<(), RoundError> {
+    for path in paths {
+        keep::put_back(round.session.disk, path)
+            .map_err(|error| RoundError::Io(format!("can't put `{path}` back"), error))?;
+        let known = round.session.ledger.borrow().file(path);
+        let state = match known.filter(|known| round.states.was_moved(path, known)) {
+            Some(known) => State::Content(known.digest),
+            None => round.states.look(path),
+        };
+        if let Some(id) = round.project.paths.find(path) {
+            round.states.set(id, state);
+        }
+    }
+    Ok(())
+}
+
+/// Takes old outputs away for good: new ones are in their places.
+pub fn drop_old(round: &Round<'_, '_, '_>, paths: &[String]) {
+    for path in paths {
+        // What can't be removed is found by whoever looks for what is set by.
+        let _ = keep::remove(round.session.disk, &keep::set_by_path(path));
+    }
 }
 
 /// Makes a folder and those above it, and writes down which were not there, so that cleaning up can
@@ -244,12 +346,26 @@ fn make_folder(round: &mut Round<'_, '_, '_>, folder: &str) -> Result<(), RoundE
     round.session.record(new)
 }
 
-/// Removes an old output, or moves it out of the way when it is not as Hand Loom left it.
-fn clear_output(
-    round: &mut Round<'_, '_, '_>,
-    path: &str,
-    unfinished: bool,
-) -> Result<(), RoundError> {
+/// A file, or a link into nothing, that stands where an output's folder is to be goes aside.
+fn clear_folder(round: &mut Round<'_, '_, '_>, output: &str) -> Result<(), RoundError> {
+    let folder = folder_of(output.trim_end_matches('/'));
+    if folder.is_empty() || round.session.folders.contains(folder) {
+        return Ok(());
+    }
+    let disk = round.session.disk;
+    let failed = |error| RoundError::Io(format!("can't make the folder `{folder}`"), error);
+    if let Some(part) = keep::in_the_way(disk, folder).map_err(failed)? {
+        let to = keep::move_aside(disk, part).map_err(failed)?;
+        if let Some(to) = to {
+            let path = part.to_owned();
+            round.session.tell(Event::Aside { path, to });
+        }
+    }
+    Ok(())
+}
+
+/// Whether an output's place holds what the step that made it left there. Anything else is moved aside.
+fn is_own_or_moved(round: &mut Round<'_, '_, '_>, path: &str) -> Result<bool, RoundError> {
     let disk = round.session.disk;
     let failed = |what: &str, error| RoundError::Io(format!("can't {what} `{path}`"), error);
     let plain = path.trim_end_matches('/');
@@ -257,38 +373,27 @@ fn clear_output(
         .is_free(plain)
         .map_err(|error| failed("look at", error))?
     {
-        return Ok(());
+        return Ok(false);
     }
-    let there = disk.stat(plain).map_err(|error| failed("look at", error))?;
-    if there.is_none() {
-        // A link into nothing still stands in the way.
-        return keep::remove(disk, path).map_err(|error| failed("remove", error));
-    }
-    let own = {
+    let made = {
         let ledger = round.session.ledger.borrow();
-        let made = ledger
+        ledger
             .maker(path)
             .and_then(|maker| ledger.step(maker))
             .and_then(|record| record.outputs().find(|output| output.path == path))
-            .and_then(|output| output.digest);
-        drop(ledger);
-        made.is_some() && round.states.look(path).digest() == made
+            .is_some_and(|made| verdict::is_as_left(&made, &round.states.look(path)))
     };
-    if own {
-        return keep::remove(disk, path).map_err(|error| failed("remove", error));
+    if made {
+        return Ok(true);
     }
-    if unfinished {
-        keep::move_failed(disk, path).map_err(|error| failed("move", error))?;
-        return Ok(());
-    }
-    let held = round.states.look(path).digest();
+    let held = round.states.look(path).own_digest();
     let to = keep::move_aside(disk, path).map_err(|error| failed("move", error))?;
     round.moved_aside.extend(to.map(|to| MovedAside {
         path: path.to_owned(),
         to,
         held,
     }));
-    Ok(())
+    Ok(false)
 }
 
 /// A file that was moved out of an output's way.
@@ -312,13 +417,45 @@ pub fn tell_aside(round: &mut Round<'_, '_, '_>, step: StepId) {
             continue;
         };
         let moved = round.moved_aside.swap_remove(at);
-        let same = moved.held.is_some() && round.states.get(path).digest() == moved.held;
+        let same = moved.held.is_some() && round.states.get(path).own_digest() == moved.held;
         if same && keep::remove(round.session.disk, &moved.to).is_ok() {
             continue;
+        }
+        if text.ends_with('/') {
+            drop_what_is_there_too(round.session.disk, &moved.to, text.trim_end_matches('/'));
         }
         round.session.tell(Event::Aside {
             path: text.trim_end_matches('/').to_owned(),
             to: moved.to,
         });
+    }
+}
+
+/// Of a made folder that was changed by being used only what differs is kept, so that the same gigabytes
+/// are not set aside again and again.
+fn drop_what_is_there_too(disk: &dyn Disk, aside: &str, made: &str) {
+    let Ok(files) = keep::files_below(disk, aside) else {
+        return;
+    };
+    let mut buffer = Vec::new();
+    for file in files {
+        let (old, new) = (format!("{aside}/{file}"), format!("{made}/{file}"));
+        let (Ok(Some(a)), Ok(Some(b))) = (disk.stat(&old), disk.stat(&new)) else {
+            continue;
+        };
+        let alike = a.kind == b.kind
+            && (a.link, a.size, a.executable) == (b.link, b.size, b.executable)
+            && match a.link {
+                true => disk.read_link(&old).ok() == disk.read_link(&new).ok(),
+                false => {
+                    a.kind == Kind::File
+                        && disk.digest(&old, &mut buffer).ok()
+                            == disk.digest(&new, &mut buffer).ok()
+                }
+            };
+        if alike {
+            // What stays is only one more copy.
+            let _ = disk.remove_file(&old);
+        }
     }
 }

@@ -18,6 +18,8 @@ pub struct Job {
     pub shell: bool,
     /// The script.
     pub script: String,
+    /// A shell's positional parameters: the prerequisites.
+    pub arguments: Vec<String>,
     /// The folder to run in, from the root.
     pub folder: String,
     /// Environment variables to set.
@@ -47,6 +49,8 @@ pub struct Outcome {
     pub memory: u64,
     /// Processor time, nanoseconds.
     pub processor: u64,
+    /// The names of programs that were still running when it had ended, and were ended then.
+    pub left_behind: Vec<String>,
 }
 
 impl Outcome {
@@ -59,12 +63,28 @@ impl Outcome {
             stopped: false,
             memory: 0,
             processor: 0,
+            left_behind: Vec::new(),
         }
     }
 }
 
 /// Something that runs scripts.
 pub trait Place: Sync {
+    /// Is told before the first job of a run; after a kill, the next run finds out from what it notes.
+    ///
+    /// # Errors
+    /// When that can't be noted.
+    fn prepare(&self) -> std::io::Result<()> {
+        Ok(())
+    }
+    /// Is told when all jobs of a run have ended and everything is where it belongs. Gives the names of
+    /// programs that were still running.
+    ///
+    /// # Errors
+    /// When the note can't be taken away.
+    fn finish(&self) -> std::io::Result<Vec<String>> {
+        Ok(Vec::new())
+    }
     /// Runs a job to its end, or until `stop` is raised. Called from several threads at once. `heard`
     /// is given what the job prints as it comes.
     fn run(&self, job: &Job, stop: &Stop, heard: &mut dyn FnMut(&[u8])) -> Outcome;

@@ -25,6 +25,7 @@ use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::weave::place::Job;
+use crate::world::names;
 
 /// The folder of files that only live as long as a job.
 pub const SCRATCH: &str = ".handloom/jobs";
@@ -179,11 +180,22 @@ impl<'d> Workshop<'_, 'd> {
             None => None,
         };
         let facts = self.facts(recipe, frame, &folder, own, labels);
+        let list = |name: &str| -> Vec<String> {
+            let value = frame.local(name);
+            value
+                .iter()
+                .flat_map(|value| value.texts())
+                .map(str::to_owned)
+                .collect()
+        };
+        env.extend(target_env(&list, labels));
+        let shell = shell::is_shell(&interpreter);
         let job = Job {
             name,
-            shell: shell::is_shell(&interpreter),
+            shell,
             interpreter,
             script: text,
+            arguments: if shell { list("needs") } else { Vec::new() },
             folder,
             env,
             facts,
@@ -297,8 +309,28 @@ impl<'d> Workshop<'_, 'd> {
                 .collect(),
             folder: format!("{root}/{folder}").trim_end_matches('/').to_owned(),
         };
-        serde_json::to_string(&facts).unwrap_or_default()
+        let json = serde_json::to_string(&facts).unwrap_or_default();
+        names::surrogates_in_json(&json).into_owned()
     }
+}
+
+/// What a recipe makes, for scripts that take nothing from the description: `HANDLOOM_TARGET` is the first
+/// path, `HANDLOOM_TARGETS` all of them, one a line, and those under a label stand under `HANDLOOM_TARGET_` and
+/// the label.
+fn target_env(list: &dyn Fn(&str) -> Vec<String>, labels: &Labels<'_>) -> Vec<(String, String)> {
+    let targets = list("target");
+    let Some(first) = targets.first() else {
+        return Vec::new();
+    };
+    let mut env = vec![
+        ("HANDLOOM_TARGET".to_owned(), first.clone()),
+        ("HANDLOOM_TARGETS".to_owned(), targets.join("\n")),
+    ];
+    env.extend(labels.targets.iter().map(|label| {
+        let name = format!("HANDLOOM_TARGET_{}", label.replace('-', "_"));
+        (name, list(label).join("\n"))
+    }));
+    env
 }
 
 struct Labels<'a> {

@@ -68,6 +68,8 @@ pub struct RunningJob {
     pub position: usize,
     pub reasons: Vec<Reason>,
     pub prepared: Prepared,
+    /// Its old outputs that are set by.
+    pub set_by: Vec<String>,
 }
 
 pub struct Round<'r, 's, 'd> {

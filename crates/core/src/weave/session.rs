@@ -62,6 +62,8 @@ pub struct Options {
     pub memory: u64,
     /// Tell what jobs print as it comes.
     pub live: bool,
+    /// Keep old outputs until new ones are there: they are put back when the recipe fails.
+    pub keep_old: bool,
     /// The number of this run, under which logs are written; none for no logs.
     pub run: Option<u64>,
 }
@@ -124,6 +126,8 @@ pub struct Session<'s> {
     rounds: usize,
     /// Whether anything was warned of.
     warned: bool,
+    /// Whether the place was told of the first job.
+    prepared: bool,
     syncing: Syncing,
 }
 
@@ -183,6 +187,7 @@ impl<'s> Session<'s> {
             begun: 0,
             rounds: 0,
             warned: false,
+            prepared: false,
             syncing: Syncing::default(),
         }
     }
@@ -193,6 +198,52 @@ impl<'s> Session<'s> {
     /// When the description is wrong, or the ledger or the disk fails. A recipe that fails is no
     /// error: the summary counts it.
     pub fn weave(
+        &mut self,
+        description: &Description,
+        outside: &SetOutside,
+        asked: &Asked,
+    ) -> Result<Summary, Stopped> {
+        let result = self.weave_all(description, outside, asked);
+        self.leave_place(result)
+    }
+
+    /// Tells the place that the first job is about to begin.
+    pub(super) fn prepare_place(&mut self) -> Result<(), RoundError> {
+        if !self.prepared {
+            let prepared = self.place.prepare();
+            prepared
+                .map_err(|error| RoundError::Io("can't note that jobs run".to_owned(), error))?;
+            self.prepared = true;
+        }
+        Ok(())
+    }
+
+    /// Tells the place that all jobs have ended. After a failure of the disk its notes stay: what could not be
+    /// put in order now is put in order by the next run.
+    pub(super) fn leave_place<T>(&mut self, result: Result<T, Stopped>) -> Result<T, Stopped> {
+        if !std::mem::take(&mut self.prepared) || matches!(result, Err(Stopped::Io(..))) {
+            return result;
+        }
+        match self.place.finish() {
+            Ok(mut left) => {
+                left.dedup();
+                if !left.is_empty() {
+                    let names: Vec<String> = left.iter().map(|name| format!("`{name}`")).collect();
+                    self.tell(Event::Warning(Diagnostic::placeless_warning(format!(
+                        "a recipe left {} running in the background; it was ended",
+                        names.join(", ")
+                    ))));
+                }
+                result
+            }
+            Err(error) => result.and(Err(Stopped::Io(
+                "can't note that jobs have ended".to_owned(),
+                error,
+            ))),
+        }
+    }
+
+    fn weave_all(
         &mut self,
         description: &Description,
         outside: &SetOutside,

@@ -108,6 +108,16 @@ impl Session<'_> {
         description: &Description,
         asked: &Asked,
     ) -> Result<Option<Summary>, Stopped> {
+        let result = self.weave_on(standing, description, asked);
+        self.leave_place(result)
+    }
+
+    fn weave_on(
+        &mut self,
+        standing: &mut Standing<'_, '_>,
+        description: &Description,
+        asked: &Asked,
+    ) -> Result<Option<Summary>, Stopped> {
         let start = self.begin(asked);
         if standing.key != recall::key(description, self.around) || !standing.holds(self.around) {
             return Ok(None);

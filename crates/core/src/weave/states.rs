@@ -5,6 +5,8 @@ use std::collections::HashMap;
 use std::collections::HashSet;
 
 use crate::content::Reader;
+use crate::content::Record;
+use crate::content::SETTLED;
 use crate::content::State;
 use crate::content::survey;
 use crate::graph::Node;
@@ -17,6 +19,7 @@ use crate::project::What;
 use crate::weave::recall::Contents;
 use crate::world::Clock;
 use crate::world::Disk;
+use crate::world::Kind;
 
 /// The states of paths, looked at once at the start, and again where a job may have changed them.
 pub struct States<'a> {
@@ -199,6 +202,29 @@ impl<'a> States<'a> {
         look.state
     }
 
+    /// A file whose content is recorded was moved away and back; whether that changed no more than one of
+    /// its times, which is taken over.
+    pub fn was_moved(&mut self, path: &str, recorded: &Record) -> bool {
+        let Ok(Some(stat)) = self.disk.stat(path) else {
+            return false;
+        };
+        let same = !stat.link
+            && stat.kind == Kind::File
+            && (stat.size, stat.modified, stat.inode)
+                == (recorded.size, recorded.modified, recorded.inode);
+        let same = same && recorded.settled();
+        if same {
+            // Whoever writes to it from now on gives it a time that is not the recorded one.
+            let record = Record {
+                changed: stat.changed,
+                read_at: recorded.read_at.max(stat.changed.saturating_add(SETTLED)),
+                ..*recorded
+            };
+            self.fresh.push(Entry::File(path.to_owned(), record));
+        }
+        same
+    }
+
     /// Looks again at a path of the project unless its stat says that nothing changed. A `source` is
     /// read again even when only the clock's grain could hide a change.
     pub fn refresh(&mut self, project: &Project<'_>, path: PathId, source: bool) -> &State {
@@ -214,7 +240,7 @@ impl<'a> States<'a> {
                     };
                     same && self.get(path).digest() == Some(recorded.digest)
                 }
-                (None, Ok(None)) => *self.get(path) == State::Missing,
+                (_, Ok(None)) => *self.get(path) == State::Missing,
                 _ => false,
             }
         };

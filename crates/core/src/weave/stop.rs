@@ -157,6 +157,12 @@ impl Stop {
         }
     }
 
+    /// Whether all jobs are stopped where they are.
+    #[must_use]
+    pub fn is_paused(&self) -> bool {
+        self.groups().paused_at.is_some()
+    }
+
     /// How long the run was paused so far.
     #[must_use]
     pub fn paused(&self) -> Duration {

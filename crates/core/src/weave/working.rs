@@ -16,6 +16,7 @@ use crate::weave::event::Ending;
 use crate::weave::event::Event;
 use crate::weave::finish;
 use crate::weave::make_way;
+use crate::weave::make_way::Cleared;
 use crate::weave::plan::Plan;
 use crate::weave::prepare::Prepared;
 use crate::weave::prepare::Workshop;
@@ -249,7 +250,7 @@ impl<'d> Round<'_, '_, 'd> {
             project: self.project,
             vars: self.vars,
         };
-        let (mut prepared, outputs, retries) = match self.order.nodes[position].node(self.project) {
+        let (mut prepared, cleared, retries) = match self.order.nodes[position].node(self.project) {
             Node::Set(_) => return Ok(None),
             Node::Step(step) => {
                 let clauses = &self.project.decl(self.project.step(step)).clauses;
@@ -260,11 +261,12 @@ impl<'d> Round<'_, '_, 'd> {
                 )
                 .ok_or(RoundError::Description)?;
                 let prepared = workshop.step(step, slot).ok_or(RoundError::Description)?;
-                let outputs = make_way::clear_outputs(self, step, &prepared)?;
-                (prepared, outputs, retries)
+                self.session.prepare_place()?;
+                let cleared = make_way::clear_outputs(self, step, &prepared)?;
+                (prepared, cleared, retries)
             }
             Node::Task(task) => match self.begin_task(&workshop, task, slot)? {
-                Some((prepared, retries)) => (prepared, Vec::new(), retries),
+                Some((prepared, retries)) => (prepared, Cleared::default(), retries),
                 None => {
                     self.end_named_task(position);
                     return Ok(None);
@@ -298,7 +300,7 @@ impl<'d> Round<'_, '_, 'd> {
         };
         let order = slots::Order {
             job: Arc::clone(&prepared.job),
-            outputs,
+            outputs: cleared.outputs,
             finally: prepared.finally.clone(),
             retries,
             ahead: false,
@@ -310,6 +312,7 @@ impl<'d> Round<'_, '_, 'd> {
                 position,
                 reasons,
                 prepared,
+                set_by: cleared.set_by,
             },
         }))
     }
@@ -329,6 +332,7 @@ impl<'d> Round<'_, '_, 'd> {
         let frame = task_frame(self.vars, project, node, &call).ok_or(RoundError::Description)?;
         let retries = make_way::retries(self.vars, &node.decl.clauses, &Frame::of(node.decl.part))
             .ok_or(RoundError::Description)?;
+        self.session.prepare_place()?;
         if node.decl.clauses.remember {
             let began = Entry::Began(task_key(&node.decl.name));
             self.session.record([began])?;

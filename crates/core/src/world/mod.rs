@@ -4,6 +4,9 @@
 //! between folders, and reaches them through [`Disk`] alone. [`RealDisk`] is the machine's;
 //! tests bring a made-up one.
 
+pub mod names;
+pub mod own;
+
 mod map;
 mod real;
 
@@ -20,7 +23,7 @@ pub enum Kind {
     File,
     /// A folder.
     Folder,
-    /// A symbolic link; only listings say so, [`Disk::stat`] follows it.
+    /// A symbolic link. [`Disk::stat`] only says so of one that leads to nothing.
     Link,
     /// A device, a pipe or a socket.
     Other,
@@ -30,7 +33,7 @@ pub enum Kind {
 /// is the same, as far as the clock's grain allows to tell.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Stat {
-    /// What it is, links followed.
+    /// What it is, links followed; [`Kind::Link`] for a link that leads to nothing.
     pub kind: Kind,
     /// Whether the name itself is a symbolic link.
     pub link: bool,
@@ -42,14 +45,17 @@ pub struct Stat {
     pub modified: i64,
     /// Time of the last change of content, name or rights, nanoseconds since 1970.
     pub changed: i64,
-    /// The file's number on its device.
+    /// The file's number on its device; of a link, a number that another link at the same place, or
+    /// another file at its end, does not have.
     pub inode: u64,
+    /// Device and number of what it stands for, links followed.
+    pub identity: (u64, u64),
 }
 
 /// A name in a folder.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Entry {
-    /// Its name alone.
+    /// Its name alone, as [`names::to_text`] has it.
     pub name: Box<str>,
     /// What it is; links are not followed.
     pub kind: Kind,
@@ -82,11 +88,12 @@ impl std::fmt::Debug for Digest {
     }
 }
 
-/// A file system. Paths are relative to the project's root unless they begin with `/`.
+/// A file system. Paths are relative to the project's root unless they begin with `/`; they are text, as
+/// [`names`] says.
 pub trait Disk: Sync {
-    /// The names in a folder, in any order. Names that are not UTF-8 are left out.
+    /// The names in a folder, in any order.
     fn list(&self, folder: &str) -> io::Result<Vec<Entry>>;
-    /// A file's state, links followed; `None` when there is nothing, or a link into nothing.
+    /// A file's state, links followed as far as they lead; `None` when there is nothing.
     fn stat(&self, path: &str) -> io::Result<Option<Stat>>;
     /// Whether nothing at all stands at a path, not even a link into nothing.
     fn is_free(&self, path: &str) -> io::Result<bool> {
@@ -112,13 +119,18 @@ pub trait Disk: Sync {
     fn create_folders(&self, folder: &str) -> io::Result<()>;
     /// Writes a file anew.
     fn write(&self, path: &str, bytes: &[u8]) -> io::Result<()>;
-    /// Moves a file or folder to a new name.
+    /// Moves a file or folder to a new name, within one file system. What stands at `to` is replaced only
+    /// when it is a file, or an empty folder for a folder.
     fn rename(&self, from: &str, to: &str) -> io::Result<()>;
+    /// Copies a file, a link as a link, or a folder with all below it, to a name that is free; contents
+    /// and rights are kept.
+    fn copy(&self, from: &str, to: &str) -> io::Result<()>;
     /// Removes a file or a link.
     fn remove_file(&self, path: &str) -> io::Result<()>;
     /// Removes an empty folder.
     fn remove_folder(&self, path: &str) -> io::Result<()>;
-    /// Removes a folder with all below it; links inside are removed, not followed.
+    /// Removes a folder with all below it, also where folders in it may not be written to; links inside
+    /// are removed, not followed.
     fn remove_tree(&self, path: &str) -> io::Result<()>;
 }
 

@@ -1,11 +1,15 @@
 //! The machine's own file system and clock.
 
+use std::borrow::Cow;
+use std::ffi::OsStr;
 use std::fs::File;
 use std::io;
 use std::io::Read;
 use std::os::fd::AsFd;
 use std::os::fd::BorrowedFd;
 use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::path::PathBuf;
 use std::time::Instant;
@@ -24,6 +28,7 @@ use crate::world::Disk;
 use crate::world::Entry;
 use crate::world::Kind;
 use crate::world::Stat;
+use crate::world::names;
 
 /// Files of at most this many bytes are read in one piece.
 const ONE_READ: usize = 128 * 1024;
@@ -56,12 +61,20 @@ impl RealDisk {
         if path.is_empty() {
             return self.root.clone();
         }
-        self.root.join(path)
+        self.root.join(OsStr::from_bytes(&raw(path)))
     }
 
+    /// Opens what must be a file with contents: a pipe that nobody writes to must not hang us.
     fn open_file(&self, path: &str) -> io::Result<File> {
-        let flags = OFlags::RDONLY | OFlags::CLOEXEC;
-        Ok(rustix::fs::openat(&self.folder, path, flags, Mode::empty())?.into())
+        let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK;
+        let file: File =
+            rustix::fs::openat(&self.folder, &*names::to_bytes(path), flags, Mode::empty())?.into();
+        let kind = FileType::from_raw_mode(rustix::fs::fstat(&file)?.st_mode);
+        match kind {
+            FileType::RegularFile => Ok(file),
+            FileType::Directory => Err(io::ErrorKind::IsADirectory.into()),
+            _ => Err(io::Error::other("it is neither a file nor a folder")),
+        }
     }
 }
 
@@ -74,10 +87,15 @@ fn plain(path: &str) -> &str {
     }
 }
 
+/// The bytes of that name.
+fn raw(path: &str) -> Cow<'_, [u8]> {
+    names::to_bytes(plain(path))
+}
+
 impl Disk for RealDisk {
     fn list(&self, folder: &str) -> io::Result<Vec<Entry>> {
         let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
-        let descriptor = rustix::fs::openat(&self.folder, plain(folder), flags, Mode::empty())?;
+        let descriptor = rustix::fs::openat(&self.folder, &*raw(folder), flags, Mode::empty())?;
         let mut entries = Vec::new();
         let mut buffer = Vec::with_capacity(32 * 1024);
         let mut listing = rustix::fs::RawDir::new(&descriptor, buffer.spare_capacity_mut());
@@ -87,9 +105,7 @@ impl Disk for RealDisk {
             if bytes == b"." || bytes == b".." {
                 continue;
             }
-            let Ok(name) = std::str::from_utf8(bytes) else {
-                continue;
-            };
+            let name = names::to_text(bytes);
             let mut kind = kind_of(entry.file_type());
             if entry.file_type() == FileType::Unknown {
                 let stat =
@@ -105,11 +121,11 @@ impl Disk for RealDisk {
     }
 
     fn stat(&self, path: &str) -> io::Result<Option<Stat>> {
-        stat_below(self.folder.as_fd(), plain(path))
+        stat_below(self.folder.as_fd(), &raw(path))
     }
 
     fn is_free(&self, path: &str) -> io::Result<bool> {
-        match rustix::fs::statat(&self.folder, plain(path), AtFlags::SYMLINK_NOFOLLOW) {
+        match rustix::fs::statat(&self.folder, &*raw(path), AtFlags::SYMLINK_NOFOLLOW) {
             Ok(_) => Ok(false),
             Err(Errno::NOENT | Errno::NOTDIR) => Ok(true),
             Err(error) => Err(error.into()),
@@ -135,12 +151,12 @@ impl Disk for RealDisk {
             let opened = (run.len() >= WORTH_OPENING && !folder.is_empty())
                 .then(|| {
                     let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
-                    rustix::fs::openat(&self.folder, folder, flags, Mode::empty()).ok()
+                    rustix::fs::openat(&self.folder, &*raw(folder), flags, Mode::empty()).ok()
                 })
                 .flatten();
             for path in &run {
                 found(match &opened {
-                    Some(opened) => stat_below(opened.as_fd(), plain(&path[folder.len()..])),
+                    Some(opened) => stat_below(opened.as_fd(), &raw(&path[folder.len()..])),
                     None => self.stat(path),
                 });
             }
@@ -172,12 +188,12 @@ impl Disk for RealDisk {
     }
 
     fn read_link(&self, path: &str) -> io::Result<String> {
-        let target = rustix::fs::readlinkat(&self.folder, plain(path), Vec::new())?;
-        Ok(String::from_utf8_lossy(target.as_bytes()).into_owned())
+        let target = rustix::fs::readlinkat(&self.folder, &*raw(path), Vec::new())?;
+        Ok(names::to_text(target.as_bytes()).into_owned())
     }
 
     fn create_folders(&self, folder: &str) -> io::Result<()> {
-        std::fs::create_dir_all(self.full(plain(folder)))
+        std::fs::create_dir_all(self.full(folder))
     }
 
     fn write(&self, path: &str, bytes: &[u8]) -> io::Result<()> {
@@ -187,16 +203,16 @@ impl Disk for RealDisk {
     fn rename(&self, from: &str, to: &str) -> io::Result<()> {
         Ok(rustix::fs::renameat(
             &self.folder,
-            plain(from),
+            &*raw(from),
             &self.folder,
-            plain(to),
+            &*raw(to),
         )?)
     }
 
     fn remove_file(&self, path: &str) -> io::Result<()> {
         Ok(rustix::fs::unlinkat(
             &self.folder,
-            plain(path),
+            &*raw(path),
             AtFlags::empty(),
         )?)
     }
@@ -204,14 +220,65 @@ impl Disk for RealDisk {
     fn remove_folder(&self, path: &str) -> io::Result<()> {
         Ok(rustix::fs::unlinkat(
             &self.folder,
-            plain(path),
+            &*raw(path),
             AtFlags::REMOVEDIR,
         )?)
     }
 
     fn remove_tree(&self, path: &str) -> io::Result<()> {
-        std::fs::remove_dir_all(self.full(plain(path)))
+        let full = self.full(path);
+        match std::fs::remove_dir_all(&full) {
+            Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
+                open_up(&full);
+                std::fs::remove_dir_all(&full)
+            }
+            result => result,
+        }
     }
+
+    fn copy(&self, from: &str, to: &str) -> io::Result<()> {
+        copy_all(&self.full(from), &self.full(to))
+    }
+}
+
+/// Lets the owner write to a folder and all folders below it, as far as that is possible.
+fn open_up(folder: &Path) {
+    let Ok(before) = std::fs::symlink_metadata(folder) else {
+        return;
+    };
+    if !before.is_dir() {
+        return;
+    }
+    let mut rights = before.permissions();
+    rights.set_mode(rights.mode() | 0o700);
+    // What can't be changed is told by the removal.
+    let _ = std::fs::set_permissions(folder, rights);
+    for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+        if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
+            open_up(&entry.path());
+        }
+    }
+}
+
+fn copy_all(from: &Path, to: &Path) -> io::Result<()> {
+    let kind = std::fs::symlink_metadata(from)?;
+    if kind.is_symlink() {
+        return std::os::unix::fs::symlink(std::fs::read_link(from)?, to);
+    }
+    if kind.is_file() {
+        return std::fs::copy(from, to).map(|_| ());
+    }
+    if !kind.is_dir() {
+        // A pipe or a socket has no content that could be kept.
+        return Ok(());
+    }
+    std::fs::create_dir(to)?;
+    for entry in std::fs::read_dir(from)? {
+        let entry = entry?;
+        copy_all(&entry.path(), &to.join(entry.file_name()))?;
+    }
+    // Last, since nothing can be put into a folder that may only be read.
+    std::fs::set_permissions(to, kind.permissions())
 }
 
 /// The folder that a path lies in: empty, or ending with a slash.
@@ -220,21 +287,37 @@ fn folder_of(path: &str) -> &str {
     &path[..name.rfind('/').map_or(0, |at| at + 1)]
 }
 
-fn stat_below(folder: BorrowedFd<'_>, path: &str) -> io::Result<Option<Stat>> {
+fn stat_below(folder: BorrowedFd<'_>, path: &[u8]) -> io::Result<Option<Stat>> {
     let own = match rustix::fs::statat(folder, path, AtFlags::SYMLINK_NOFOLLOW) {
         Ok(own) => own,
         Err(Errno::NOENT | Errno::NOTDIR) => return Ok(None),
         Err(error) => return Err(error.into()),
     };
-    let link = FileType::from_raw_mode(own.st_mode) == FileType::Symlink;
-    if !link {
-        return Ok(Some(stat_of(&own, false)));
+    if FileType::from_raw_mode(own.st_mode) != FileType::Symlink {
+        return Ok(Some(stat_of(&own)));
     }
+    let own = stat_of(&own);
     match rustix::fs::statat(folder, path, AtFlags::empty()) {
-        Ok(behind) => Ok(Some(stat_of(&behind, true))),
-        Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(None),
+        Ok(behind) => {
+            let behind = stat_of(&behind);
+            Ok(Some(Stat {
+                link: true,
+                inode: behind.inode ^ mixed(&own),
+                ..behind
+            }))
+        }
+        Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(Some(Stat { link: true, ..own })),
         Err(error) => Err(error.into()),
     }
+}
+
+/// A number that tells one link from another at the same place.
+fn mixed(link: &Stat) -> u64 {
+    let mut bytes = [0; 24];
+    bytes[..8].copy_from_slice(&link.inode.to_le_bytes());
+    bytes[8..16].copy_from_slice(&link.changed.to_le_bytes());
+    bytes[16..].copy_from_slice(&link.modified.to_le_bytes());
+    xxhash_rust::xxh3::xxh3_64(&bytes)
 }
 
 fn read_full(file: &mut File, buffer: &mut [u8]) -> io::Result<usize> {
@@ -259,7 +342,7 @@ fn kind_of(kind: FileType) -> Kind {
     }
 }
 
-fn stat_of(stat: &rustix::fs::Stat, link: bool) -> Stat {
+fn stat_of(stat: &rustix::fs::Stat) -> Stat {
     let nanos = |seconds: i64, nanos: u64| {
         seconds
             .saturating_mul(1_000_000_000)
@@ -267,12 +350,13 @@ fn stat_of(stat: &rustix::fs::Stat, link: bool) -> Stat {
     };
     Stat {
         kind: kind_of(FileType::from_raw_mode(stat.st_mode)),
-        link,
+        link: false,
         executable: stat.st_mode & 0o100 != 0,
         size: u64::try_from(stat.st_size).unwrap_or(0),
         modified: nanos(stat.st_mtime, stat.st_mtime_nsec),
         changed: nanos(stat.st_ctime, stat.st_ctime_nsec),
         inode: stat.st_ino,
+        identity: (stat.st_dev, stat.st_ino),
     }
 }
 

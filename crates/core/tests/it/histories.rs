@@ -109,6 +109,7 @@ fn options(jobs: usize) -> Options {
         remake: false,
         memory: u64::MAX,
         live: false,
+        keep_old: true,
         run: None,
     }
 }

@@ -4,6 +4,8 @@
 use proptest::prelude::*;
 
 use handloom_core::content::Record;
+use handloom_core::ledger::BadEnd;
+use handloom_core::ledger::Beginning;
 use handloom_core::ledger::Edge;
 use handloom_core::ledger::Entry;
 use handloom_core::ledger::Given;
@@ -112,6 +114,8 @@ fn open(storage: &MemoryStorage) -> Ledger {
 enum Act {
     File(u8, u8),
     Begin(u8),
+    Beginning(u8),
+    Bad(u8, bool),
     End(u8, u8),
     Forget(u8),
     Command(u8, u8),
@@ -128,6 +132,7 @@ struct Model {
     files: std::collections::BTreeMap<String, Record>,
     steps: std::collections::BTreeMap<String, StepRecord>,
     begun: std::collections::BTreeSet<String>,
+    bad: std::collections::BTreeMap<String, BadEnd>,
     commands: std::collections::BTreeMap<String, String>,
     folders: std::collections::BTreeSet<String>,
 }
@@ -141,12 +146,21 @@ impl Model {
             Entry::Began(step) => {
                 self.begun.insert(step);
             }
+            Entry::Beginning(beginning) => {
+                self.begun.insert(beginning.step);
+            }
+            Entry::EndedBadly(step, how) => {
+                self.begun.remove(&step);
+                self.bad.insert(step, how);
+            }
             Entry::Ended(record) => {
                 self.begun.remove(&record.name);
+                self.bad.remove(&record.name);
                 self.steps.insert(record.name.clone(), *record);
             }
             Entry::Forgotten(step) => {
                 self.begun.remove(&step);
+                self.bad.remove(&step);
                 self.steps.remove(&step);
             }
             Entry::NotBegun(step) => {
@@ -170,6 +184,7 @@ impl Model {
             let found = ledger.step(&name).map(|view| read_back(&name, view));
             prop_assert_eq!(found.as_ref(), self.steps.get(&name));
             prop_assert_eq!(ledger.is_unfinished(&name), self.begun.contains(&name));
+            prop_assert_eq!(ledger.bad_end(&name), self.bad.get(&name).copied());
             let maker = ledger.maker(&format!("{name}.second"));
             prop_assert_eq!(maker, self.steps.get(&name).map(|_| name.as_str()));
             let key = format!("command {number}");
@@ -197,6 +212,8 @@ fn act() -> impl Strategy<Value = Act> {
     prop_oneof![
         3 => (0u8..6, 1u8..50).prop_map(|(path, number)| Act::File(path, number)),
         3 => (0u8..6).prop_map(Act::Begin),
+        3 => (0u8..6).prop_map(Act::Beginning),
+        2 => (0u8..6, any::<bool>()).prop_map(|(step, cut)| Act::Bad(step, cut)),
         6 => (0u8..6, 0u8..50).prop_map(|(step, number)| Act::End(step, number)),
         1 => (0u8..6).prop_map(Act::Forget),
         1 => (0u8..6, 0u8..50).prop_map(|(key, number)| Act::Command(key, number)),
@@ -219,6 +236,15 @@ proptest! {
             let entry = match act {
                 Act::File(path, number) => Entry::File(format!("src/{path}"), record(number)),
                 Act::Begin(step) => Entry::Began(format!("out/{step}")),
+                Act::Beginning(step) => Entry::Beginning(Box::new(Beginning {
+                    step: format!("out/{step}"),
+                    outputs: vec![format!("out/{step}"), format!("out/{step}.second")],
+                    set_by: vec![format!("out/{step}")],
+                })),
+                Act::Bad(step, cut) => {
+                    let how = if cut { BadEnd::CutShort } else { BadEnd::Failed };
+                    Entry::EndedBadly(format!("out/{step}"), how)
+                }
                 Act::End(name, number) => Entry::Ended(Box::new(step(&format!("out/{name}"), number))),
                 Act::Forget(step) => Entry::Forgotten(format!("out/{step}")),
                 Act::Command(key, number) => Entry::Command(format!("command {key}"), number.to_string()),

@@ -241,6 +241,7 @@ impl Disk for Machine {
             modified,
             changed,
             inode,
+            identity: (1, inode),
         };
         Ok(match inner.files.get(plain) {
             Some(file) => Some(of(
@@ -293,6 +294,11 @@ impl Disk for Machine {
         let changed = inner.now / GRAIN * GRAIN;
         inner.files.insert(to.to_owned(), File { changed, ..file });
         Ok(())
+    }
+
+    fn copy(&self, from: &str, to: &str) -> io::Result<()> {
+        let bytes = self.read(from)?;
+        self.write(to, &bytes)
     }
 
     fn remove_file(&self, path: &str) -> io::Result<()> {

@@ -209,6 +209,7 @@ fn weave(gym: &Gym<'_>, keep_going: bool) -> (BTreeMap<String, Ended>, Summary) 
         remake: false,
         memory: MEMORY,
         live: false,
+        keep_old: true,
         run: None,
     };
     let mut endings: BTreeMap<String, Ended> = BTreeMap::new();

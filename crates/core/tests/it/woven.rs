@@ -82,6 +82,7 @@ impl Bench {
             remake: false,
             memory: u64::MAX,
             live: false,
+            keep_old: true,
             run: None,
         };
         let stop = Stop::default();

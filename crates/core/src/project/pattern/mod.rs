@@ -121,6 +121,16 @@ impl Pattern {
         self.captures(path).is_some()
     }
 
+    /// Whether it may match across folders, to any depth.
+    #[must_use]
+    pub fn crosses_folders(&self) -> bool {
+        let deep =
+            |token: &Token| matches!(token, Token::Folders | Token::Deep | Token::DeepHole(_));
+        self.variants
+            .iter()
+            .any(|variant| variant.tokens.iter().any(deep))
+    }
+
     /// The literal start that every match has.
     #[must_use]
     pub fn prefix(&self) -> &str {

@@ -1,6 +1,6 @@
 //! The file that a worked-out project is kept in: `.handloom/project`.
 //!
-//! It is laid out as [`crate::ledger::arrays`] says, with the magic `HLPROJ02` and the arrays of
+//! It is laid out as [`crate::ledger::arrays`] says, with the magic `HLPROJ03` and the arrays of
 //! [`Section`]; the first is a [`Details`] in the postcard format, for all that is small. It is only
 //! ever read by the program, on the kind of machine, that wrote it: both are part of its key.
 
@@ -86,7 +86,8 @@ pub enum Section {
 }
 
 pub const LAYOUT: Layout = Layout {
-    magic: b"HLPROJ02",
+    magic: b"HLPROJ03",
+    older: &[],
     sizes: &[
         1,
         1,

@@ -115,8 +115,11 @@ impl Known {
                 Entry::File(path, _) => {
                     files.insert(path);
                 }
-                Entry::Began(step) | Entry::NotBegun(step) => {
+                Entry::Began(step) | Entry::NotBegun(step) | Entry::EndedBadly(step, _) => {
                     steps.insert(step);
+                }
+                Entry::Beginning(beginning) => {
+                    steps.insert(beginning.step);
                 }
                 Entry::Ended(record) => {
                     steps.insert(record.name);
