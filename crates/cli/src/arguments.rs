@@ -251,12 +251,23 @@ pub struct RunArguments {
 /// `handloom list`
 #[derive(Args, Debug)]
 pub struct ListArguments {
+    /// Whether commands may be asked.
+    #[command(flatten)]
+    pub asking: Asking,
     /// Show every step, not one line for each target.
     #[arg(long)]
     pub all: bool,
     /// How to answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
     pub format: Format,
+}
+
+/// Whether a command that only reads may run something from the project.
+#[derive(Args, Clone, Copy, Debug, Default)]
+pub struct Asking {
+    /// Run the commands whose output is a value, instead of taking what they printed last.
+    #[arg(long)]
+    pub ask: bool,
 }
 
 /// How to answer a question.
@@ -282,6 +293,9 @@ pub struct DemoArguments {
 /// `handloom preview`
 #[derive(Args, Debug)]
 pub struct PreviewArguments {
+    /// Whether commands may be asked.
+    #[command(flatten)]
+    pub asking: Asking,
     /// Files, tasks, folders or quoted patterns [default: what the description calls default].
     #[arg(value_name = "NAME", add = names())]
     pub names: Vec<String>,
@@ -296,6 +310,9 @@ pub struct PreviewArguments {
 /// `handloom why`
 #[derive(Args, Debug)]
 pub struct WhyArguments {
+    /// Whether commands may be asked.
+    #[command(flatten)]
+    pub asking: Asking,
     /// The file, or a task that is remembered.
     #[arg(value_name = "NAME", add = names())]
     pub name: String,
@@ -310,6 +327,9 @@ pub struct WhyArguments {
 /// `handloom graph`
 #[derive(Args, Debug)]
 pub struct GraphArguments {
+    /// Whether commands may be asked.
+    #[command(flatten)]
+    pub asking: Asking,
     /// Files, tasks, folders or quoted patterns, with all that leads to them [default: the whole project].
     #[arg(value_name = "NAME", add = names())]
     pub names: Vec<String>,
@@ -350,6 +370,15 @@ pub struct CleanArguments {
     /// Only what the description no longer describes.
     #[arg(long, conflicts_with = "names")]
     pub leftovers: bool,
+    /// What was set aside, and what failed recipes left, instead of what was made.
+    #[arg(long, conflicts_with_all = ["names", "leftovers"])]
+    pub aside: bool,
+    /// Only say what would be taken away.
+    #[arg(long)]
+    pub preview: bool,
+    /// Do not ask before taking away what took long to make.
+    #[arg(short, long)]
+    pub yes: bool,
     /// Fail at once when another run works in this project, instead of waiting for it.
     #[arg(long)]
     pub no_wait: bool,
@@ -374,6 +403,9 @@ pub struct TidyArguments {
 /// `handloom settings`
 #[derive(Args, Debug)]
 pub struct SettingsArguments {
+    /// Whether commands may be asked.
+    #[command(flatten)]
+    pub asking: Asking,
     /// How to answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
     pub format: Format,

@@ -1,6 +1,8 @@
 //! Where the project is, and everything a command needs of it.
 
 use std::cell::RefCell;
+use std::fs::Permissions;
+use std::os::unix::fs::PermissionsExt;
 use std::path::Component;
 use std::path::Path;
 use std::path::PathBuf;
@@ -15,15 +17,19 @@ use handloom_core::project::overrides::SetOutside;
 use handloom_core::project::surroundings::Overrides;
 use handloom_core::project::surroundings::Surroundings;
 use handloom_core::text::Diagnostic;
+use handloom_core::text::nearest;
 use handloom_core::weave::Around;
 use handloom_core::weave::Ask;
 use handloom_core::world::RealDisk;
 use handloom_core::world::SystemClock;
+use handloom_core::world::names;
+use handloom_core::world::own;
 
 use crate::arguments::Arguments;
 use crate::arguments::Common;
 use crate::failure::Failure;
 use crate::settings;
+use crate::trust::Trust;
 use crate::ui::Ui;
 
 /// The folder of Hand Loom's own files, below the root.
@@ -36,6 +42,8 @@ pub struct Located {
     pub root: PathBuf,
     /// The folder the user is in, from the root: empty, or ending with a slash.
     pub folder: String,
+    /// The folder that was started from.
+    pub start: PathBuf,
 }
 
 impl Located {
@@ -50,21 +58,21 @@ impl Located {
         };
         let nearest = start
             .ancestors()
-            .find(|folder| folder.join(FILE_NAME).is_file())
+            .find(|folder| folder.join(FILE_NAME).symlink_metadata().is_ok())
             .ok_or_else(|| {
                 Failure::usage(
                     format!(
                         "there is no `{FILE_NAME}` in `{}` or in a folder above it",
                         start.display()
                     ),
-                    "`handloom demo` writes a project to look at",
+                    "`handloom new` writes a first one that fits what is here; `handloom demo` writes a project to look at",
                 )
             })?;
-        let root = outermost(nearest);
+        let trust = Trust::new(&start, &settings::read()?);
+        trust.check(&nearest.join(FILE_NAME))?;
+        let root = outermost(nearest, &trust);
         let folder = start.strip_prefix(&root).unwrap_or(Path::new(""));
-        let folder = folder
-            .to_str()
-            .ok_or_else(|| Failure::usage("the current folder's name is not UTF-8", "rename it"))?;
+        let folder = names::os_to_text(folder.as_os_str()).into_owned();
         Ok(Self {
             folder: if folder.is_empty() {
                 String::new()
@@ -72,6 +80,7 @@ impl Located {
                 format!("{folder}/")
             },
             root,
+            start,
         })
     }
 
@@ -82,23 +91,81 @@ impl Located {
 
     /// Makes the folder of Hand Loom's own files, which tells version control to ignore it.
     pub fn make_own(&self) -> Result<(), Failure> {
-        let own = self.own();
-        let jobs = own.join("jobs");
-        let broken = |error| Failure::io(format!("can't make the folder `{OWN}`"), error);
-        if jobs.is_dir() {
-            return Ok(());
+        let folder = self.own();
+        let broken = |error| Failure::io(format!("can't use the folder `{OWN}`"), error);
+        if folder.symlink_metadata().is_ok_and(|found| !found.is_dir()) {
+            return Err(Failure::Broken(
+                format!(
+                    "`{OWN}` is no folder, or only a link to one: nothing is written through it; remove it, or make it a folder"
+                ),
+                None,
+            ));
         }
-        std::fs::create_dir_all(&jobs).map_err(broken)?;
-        std::fs::write(own.join(".gitignore"), "*\n").map_err(broken)
+        own::create_folder(&folder).map_err(broken)?;
+        let rights = folder.metadata().map_err(broken)?.permissions().mode() & 0o777;
+        if rights != own::FOLDER_MODE {
+            close_to_others(&folder);
+        }
+        for name in ["jobs", "logs", "runs", "aside", "failed", "set-by"] {
+            set_aside_unless_folder(&folder, name).map_err(broken)?;
+        }
+        own::create_folder(&folder.join("jobs")).map_err(broken)?;
+        let ignore = folder.join(".gitignore");
+        if ignore.symlink_metadata().is_err() {
+            let options = &mut own::options();
+            let mut file =
+                own::open(&ignore, options.write(true).create_new(true)).map_err(broken)?;
+            std::io::Write::write_all(&mut file, b"*\n").map_err(broken)?;
+        }
+        Ok(())
     }
+}
+
+/// What is not a folder, where one of ours is to be, gets another name.
+fn set_aside_unless_folder(own: &Path, name: &str) -> std::io::Result<()> {
+    let path = own.join(name);
+    if !path.symlink_metadata().is_ok_and(|found| !found.is_dir()) {
+        return Ok(());
+    }
+    let free = (1..)
+        .map(|number| own.join(format!("{name}.not-ours-{number}")))
+        .find(|free| free.symlink_metadata().is_err());
+    std::fs::rename(&path, free.unwrap_or_default())
+}
+
+/// Takes the rights of others away from what earlier versions made. What is kept of the user's files stays as
+/// it is: nobody gets at it through a folder that is closed.
+fn close_to_others(own: &Path) {
+    fn close(folder: &Path, files: bool) {
+        for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+            let Ok(kind) = entry.file_type() else {
+                continue;
+            };
+            let path = entry.path();
+            if kind.is_dir() && files {
+                close(
+                    &path,
+                    !path.ends_with("aside")
+                        && !path.ends_with("failed")
+                        && !path.ends_with("set-by"),
+                );
+            } else if kind.is_file() && files {
+                // What can't be changed belongs to another, who is asked for elsewhere.
+                let _ = std::fs::set_permissions(&path, Permissions::from_mode(own::FILE_MODE));
+            }
+        }
+        let _ = std::fs::set_permissions(folder, Permissions::from_mode(own::FOLDER_MODE));
+    }
+    close(own, true);
 }
 
 /// The project that a description belongs to: itself, or the outermost one above whose includes lead
 /// to it.
-fn outermost(nearest: &Path) -> PathBuf {
+fn outermost(nearest: &Path, trust: &Trust) -> PathBuf {
     let mut root = nearest.to_owned();
     for above in nearest.ancestors().skip(1) {
-        if above.join(FILE_NAME).is_file() && includes(above, &root) {
+        let file = above.join(FILE_NAME);
+        if file.is_file() && trust.takes(&file) && includes(above, &root) {
             above.clone_into(&mut root);
         }
     }
@@ -162,11 +229,13 @@ pub struct Opened {
     pub outside: SetOutside,
     /// The user's settings.
     pub settings: settings::Settings,
+    /// A key that only this user has.
+    key: Option<[u8; 32]>,
 }
 
-/// An environment variable that is text.
+/// An environment variable.
 pub fn env(name: &str) -> Option<String> {
-    std::env::var(name).ok()
+    std::env::var_os(name).map(|value| names::os_to_text(&value).into_owned())
 }
 
 impl Opened {
@@ -180,6 +249,11 @@ impl Opened {
         let disk = RealDisk::open(&located.root).map_err(|error| {
             Failure::io(format!("can't open `{}`", located.root.display()), error)
         })?;
+        let settings = settings::read()?;
+        let trust = Trust::new(&located.start, &settings);
+        if located.own().symlink_metadata().is_ok() {
+            trust.check(&located.own())?;
+        }
         let storage = Box::new(RealStorage::new(&located.own()));
         let (ledger, damage) = Ledger::open(storage, writable)
             .map_err(|error| Failure::io("can't read the ledger", error))?;
@@ -193,10 +267,12 @@ impl Opened {
                 "note: the ledger can't be used ({reason}){moved}; everything is made again\n"
             ));
         }
-        let settings = settings::read()?;
         let clock = SystemClock::default();
         let ledger = RefCell::new(ledger);
         let (description, wrong) = Description::read(&disk);
+        for file in &description.files {
+            trust.check(&located.root.join(file))?;
+        }
         let mut opened = Self {
             located,
             disk,
@@ -205,6 +281,7 @@ impl Opened {
             description: Description::default(),
             outside: SetOutside::default(),
             settings,
+            key: settings::key(),
         };
         if writable {
             // Also when the description is wrong: an old recipe may still be at work.
@@ -230,6 +307,7 @@ impl Opened {
         );
         wrong.extend(more);
         wrong.extend(named_like_commands(&description));
+        wrong.extend(set_for_nobody(&description));
         if wrong.iter().any(Diagnostic::is_error) {
             return Err(Failure::Description(Box::new(description.sources), wrong));
         }
@@ -284,12 +362,50 @@ impl Opened {
             ask,
             self.root_text(),
         )
+        .with_key(self.key)
     }
 
     /// The errors of a description, as a failure that owns its sources.
     pub fn wrong(&self, diagnostics: Vec<Diagnostic>) -> Failure {
         Failure::Description(Box::new(self.description.sources.clone()), diagnostics)
     }
+}
+
+/// Variables set in the environment that the project does not have.
+fn set_for_nobody(description: &Description) -> Vec<Diagnostic> {
+    const PREFIX: &str = "HANDLOOM_LET_";
+    let lets = description.parts.iter().flat_map(|part| &part.items);
+    let known: Vec<String> = lets
+        .filter_map(|item| match item {
+            TopItem::Let(definition) => Some(definition.name.text.to_string()),
+            _ => None,
+        })
+        .collect();
+    let set = std::env::vars_os().filter_map(|(name, _)| {
+        let name = name.into_string().ok()?;
+        Some(name.strip_prefix(PREFIX)?.to_owned())
+    });
+    let mut unknown: Vec<String> = set
+        .filter(|name| {
+            !known
+                .iter()
+                .any(|known| known == name || known.replace('-', "_") == *name)
+        })
+        .collect();
+    unknown.sort_unstable();
+    unknown
+        .iter()
+        .map(|name| {
+            let near = nearest(name, known.iter().map(String::as_str));
+            Diagnostic::placeless_warning(format!(
+                "`{PREFIX}{name}` is set, but the project has no variable `{name}`"
+            ))
+            .help(match near {
+                Some(near) => format!("did you mean `{PREFIX}{}`?", near.replace('-', "_")),
+                None => "`handloom settings` lists the variables".to_owned(),
+            })
+        })
+        .collect()
 }
 
 /// Tasks that can't be run by their name alone, since a command is called so.
@@ -316,7 +432,7 @@ fn named_like_commands(description: &Description) -> Vec<Diagnostic> {
 }
 
 fn root_text(located: &Located) -> String {
-    located.root.to_string_lossy().into_owned()
+    names::os_to_text(located.root.as_os_str()).into_owned()
 }
 
 fn overrides(common: &Common, settings: &settings::Settings) -> Result<Overrides, Failure> {

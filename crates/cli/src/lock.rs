@@ -8,6 +8,8 @@ use std::path::Path;
 
 use rustix::fs::FlockOperation;
 
+use handloom_core::world::own;
+
 use crate::failure::Failure;
 
 /// Holds the project until it is dropped.
@@ -29,13 +31,17 @@ impl Lock {
     ) -> Result<Self, Failure> {
         let path = folder.join("lock");
         let broken = |error| Failure::io(format!("can't use `{}`", path.display()), error);
-        let mut file = File::options()
-            .read(true)
-            .write(true)
-            .create(true)
-            .truncate(false)
-            .open(&path)
-            .map_err(broken)?;
+        let options = &mut own::options();
+        let options = options.read(true).write(true).create(true).truncate(false);
+        let mut file = match own::open(&path, options) {
+            Err(error) if own::is_refused(&error) => {
+                // Nothing that a run could hold: it makes way.
+                std::fs::remove_file(&path).map_err(broken)?;
+                own::open(&path, options)
+            }
+            file => file,
+        }
+        .map_err(broken)?;
         if rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive).is_err() {
             let mut owner = String::new();
             // Who holds it is only a courtesy.

@@ -9,6 +9,7 @@ mod lock;
 mod reporting;
 mod settings;
 mod signals;
+mod trust;
 mod ui;
 mod watching;
 

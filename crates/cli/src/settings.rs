@@ -1,6 +1,8 @@
 //! The user's own settings: `handloom/settings.toml` in the XDG configuration folder.
 
 use std::collections::HashMap;
+use std::io::Read;
+use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -9,6 +11,7 @@ use serde::Deserialize;
 use handloom_core::project::description::FILE_NAME;
 use handloom_core::project::script::duration;
 use handloom_core::weave::GRACE;
+use handloom_core::world::own;
 
 use crate::arguments::Output;
 use crate::failure::Failure;
@@ -28,6 +31,9 @@ pub struct Settings {
     pub set_by: Option<SetBy>,
     /// How long jobs have that are asked to end, such as `5s`.
     pub grace: Option<String>,
+    /// Folders whose descriptions are taken whoever they belong to.
+    #[serde(default)]
+    pub trust: Vec<String>,
     /// Variables: a text that is read as words, or a list of words.
     #[serde(default, rename = "let")]
     pub lets: HashMap<String, Words>,
@@ -103,6 +109,37 @@ pub fn own_tasks() -> Option<PathBuf> {
     folder().filter(|folder| folder.join(FILE_NAME).is_file())
 }
 
+/// A key that only this user has: for what a run keeps for the next one, and for digests of secrets. It is
+/// made when it is first needed; none where that is not possible.
+pub fn key() -> Option<[u8; 32]> {
+    let folder = match std::env::var_os("XDG_DATA_HOME") {
+        Some(folder) if !folder.is_empty() => PathBuf::from(folder),
+        _ => PathBuf::from(std::env::var_os("HOME")?).join(".local/share"),
+    };
+    let folder = folder.join("handloom");
+    let path = folder.join("key");
+    if let Ok(bytes) = own::read(&path) {
+        return bytes.try_into().ok();
+    }
+    let mut key = [0; 32];
+    std::fs::File::open("/dev/urandom")
+        .and_then(|mut random| random.read_exact(&mut key))
+        .ok()?;
+    own::create_folders(&folder).ok()?;
+    // Written beside and linked, so that of two that make it at once both take the same.
+    let beside = folder.join(format!("key.{}", std::process::id()));
+    let options = &mut own::options();
+    let mut file = own::open(&beside, options.write(true).create(true).truncate(true)).ok()?;
+    let written = file.write_all(&key);
+    let linked = std::fs::hard_link(&beside, &path);
+    let _ = std::fs::remove_file(&beside);
+    written.ok()?;
+    match linked {
+        Ok(()) => Some(key),
+        Err(_) => own::read(&path).ok()?.try_into().ok(),
+    }
+}
+
 /// Where the settings are.
 pub fn path() -> Option<PathBuf> {
     Some(folder()?.join("settings.toml"))
@@ -132,7 +169,7 @@ pub fn read() -> Result<Settings, Failure> {
                 path.display(),
                 error.to_string().trim_end()
             ),
-            "it holds `jobs = N`, `output = \"grouped\"`, `runs = N`, `set-by = \"always\"`, `grace = \"5s\"`, and a table `[let]` with a text or a list for each variable",
+            "it holds `jobs = N`, `output = \"grouped\"`, `runs = N`, `set-by = \"always\"`, `grace = \"5s\"`, `trust = [\"/folder\"]`, and a table `[let]` with a text or a list for each variable",
         )
     })?;
     if let Some(grace) = &settings.grace

@@ -122,7 +122,8 @@ fn project(root: &Path) -> Duration {
     let (ledger, _) = Ledger::open(Box::new(MemoryStorage::default()), false).expect("a ledger");
     let ledger = RefCell::new(ledger);
     let env = |_: &str| None;
-    let around = Around::new(&disk, &clock, &ledger, &env, None, String::new());
+    let around =
+        Around::new(&disk, &clock, &ledger, &env, None, String::new()).with_key(Some([7; 32]));
     let (mut description, wrong) = Description::read(&disk);
     assert!(wrong.is_empty());
     let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);

@@ -142,7 +142,7 @@ fn foresee(root: &Path, taken_over: bool, steps: usize) {
     let clock = SystemClock::default();
     let ledger = shared::ledger(Box::new(RealStorage::new(&root.join(".handloom"))));
     let text = root.to_string_lossy().into_owned();
-    let around = Around::new(&disk, &clock, &ledger, &|_| None, None, text);
+    let around = Around::new(&disk, &clock, &ledger, &|_| None, None, text).with_key(Some([7; 32]));
     let (description, outside) = shared::description(&disk, &around);
     let folders = Folders::new(&disk);
     let vars = Vars::new(&description, &outside, &around, &folders);
@@ -174,7 +174,9 @@ fn standing(root: &Path, steps: usize) {
     let ledger = shared::ledger(Box::new(RealStorage::new(&root.join(".handloom"))));
     let place = Copy(root.to_owned());
     let text = root.to_string_lossy().into_owned();
-    let around = || Around::new(&disk, &clock, &ledger, &|_| None, None, text.clone());
+    let around = || {
+        Around::new(&disk, &clock, &ledger, &|_| None, None, text.clone()).with_key(Some([7; 32]))
+    };
     let own = around();
     let (description, outside) = shared::description(&disk, &own);
     let folders = Folders::new(&disk);

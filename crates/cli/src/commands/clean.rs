@@ -1,11 +1,23 @@
 //! `handloom clean`: take away what was made.
 
+use std::io::BufRead;
+use std::io::IsTerminal;
+use std::io::Write;
+use std::path::Path;
 use std::process::ExitCode;
 
 use handloom_core::graph::Node;
 use handloom_core::weave::Asked;
 use handloom_core::weave::Cleaned;
+use handloom_core::weave::clean;
+use handloom_core::weave::foresee_clean;
 use handloom_core::weave::goals;
+use handloom_core::weave::keep::ASIDE;
+use handloom_core::weave::keep::FAILED;
+use handloom_core::weave::keep::remove;
+use handloom_core::world::names;
+
+use crate::arguments::Asking;
 
 use crate::arguments::CleanArguments;
 use crate::arguments::Common;
@@ -19,6 +31,12 @@ use crate::ui::Ui;
 use crate::ui::style::Role;
 use crate::ui::text;
 
+/// So many paths are named before they are taken away.
+const SHOWN: usize = 40;
+
+/// Taking away what took longer than this to make is asked for first, seconds.
+const LONG: f64 = 60.0;
+
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCode, Failure> {
     let located = Located::find(common)?;
@@ -27,12 +45,108 @@ pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCo
         return Ok(ExitCode::SUCCESS);
     }
     let (_lock, opened) = running::open(common, located, arguments.no_wait, ui)?;
+    if arguments.aside {
+        return clean_aside(&opened, arguments, ui);
+    }
     let steps = steps(&opened, arguments, ui)?;
     let around = opened.around();
-    let cleaned = handloom_core::weave::clean(&around, &steps)
-        .map_err(|(path, error)| Failure::io(format!("can't remove `{path}`"), error))?;
-    ui.print(&render(&cleaned, ui))?;
+    let broken = |(path, error)| Failure::io(format!("can't remove `{path}`"), error);
+    let foreseen = foresee_clean(&around, &steps).map_err(broken)?;
+    if arguments.preview {
+        ui.print(&render(&foreseen.paths, true, ui))?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    let asks = arguments.names.is_empty() && !arguments.yes && foreseen.seconds > LONG;
+    if asks && is_attended() {
+        let mut question = render(&foreseen.paths, true, ui);
+        question.push_str(&format!(
+            "it took {} to make them; take them away? [y/N] ",
+            text::seconds(foreseen.seconds)
+        ));
+        if !confirm(&question)? {
+            ui.print("nothing was removed\n")?;
+            return Ok(ExitCode::SUCCESS);
+        }
+    }
+    let cleaned = clean(&around, &steps).map_err(broken)?;
+    ui.print(&render(&cleaned, false, ui))?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// Whether somebody is there to be asked.
+fn is_attended() -> bool {
+    std::io::stdin().is_terminal() && std::io::stderr().is_terminal()
+}
+
+/// Asks, and waits for a line that begins with a `y`.
+fn confirm(question: &str) -> Result<bool, Failure> {
+    let mut out = std::io::stderr().lock();
+    out.write_all(question.as_bytes())?;
+    out.flush()?;
+    let mut line = String::new();
+    std::io::stdin().lock().read_line(&mut line)?;
+    Ok(line.trim_start().starts_with(['y', 'Y']))
+}
+
+/// Empties the places where files were set aside and where failed recipes' outputs are.
+fn clean_aside(opened: &Opened, arguments: &CleanArguments, ui: Ui) -> Result<ExitCode, Failure> {
+    let mut out = String::new();
+    let (mut count, mut bytes) = (0, 0);
+    let mut kept = Vec::new();
+    for place in [ASIDE, FAILED] {
+        let folder = opened.located.root.join(place);
+        let mut names: Vec<_> = std::fs::read_dir(&folder)
+            .into_iter()
+            .flatten()
+            .flatten()
+            .collect();
+        names.sort_by_key(std::fs::DirEntry::file_name);
+        for entry in names {
+            let (files, size) = measure(&entry.path());
+            count += files;
+            bytes += size;
+            let name = names::os_to_text(&entry.file_name()).into_owned();
+            out.push_str(&format!(
+                "{:>8}  {}\n",
+                text::bytes(size),
+                text::safe(&format!("{place}/{name}"))
+            ));
+            kept.push(format!("{place}/{name}"));
+        }
+    }
+    if kept.is_empty() {
+        ui.print("nothing was set aside\n")?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    let sum = format!("{}, {}", text::count(count, "file"), text::bytes(bytes));
+    if arguments.preview {
+        ui.print(&format!("{out}{sum} would be removed\n"))?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    if !arguments.yes && is_attended() && !confirm(&format!("{out}{sum}; remove them? [y/N] "))? {
+        ui.print("nothing was removed\n")?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    for path in kept {
+        remove(&opened.disk, &path)
+            .map_err(|error| Failure::io(format!("can't remove `{path}`"), error))?;
+    }
+    ui.print(&format!("{out}{sum} removed\n"))?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// How many files lie below a path, and how large they are together.
+fn measure(path: &Path) -> (usize, u64) {
+    let Ok(found) = path.symlink_metadata() else {
+        return (0, 0);
+    };
+    if !found.is_dir() {
+        return (1, found.len());
+    }
+    let inside = std::fs::read_dir(path).into_iter().flatten().flatten();
+    inside
+        .map(|entry| measure(&entry.path()))
+        .fold((0, 0), |sum, one| (sum.0 + one.0, sum.1 + one.1))
 }
 
 /// The recorded steps to clean.
@@ -42,7 +156,11 @@ fn steps(opened: &Opened, arguments: &CleanArguments, ui: Ui) -> Result<Vec<Stri
     if arguments.names.is_empty() && !arguments.leftovers {
         return Ok(recorded);
     }
-    Looking::at_opened(opened, ui, |looking| {
+    // What lists from commands hold now decides what is still described.
+    let asking = Asking {
+        ask: arguments.leftovers,
+    };
+    Looking::at_opened_asking(opened, asking, ui, |looking| {
         let project = looking.project;
         if arguments.leftovers {
             let described = |name: &String| {
@@ -79,14 +197,19 @@ fn steps(opened: &Opened, arguments: &CleanArguments, ui: Ui) -> Result<Vec<Stri
     })
 }
 
-fn render(cleaned: &[Cleaned], ui: Ui) -> String {
+fn render(cleaned: &[Cleaned], foreseen: bool, ui: Ui) -> String {
     let mut out = String::new();
     let (mut files, mut folders, mut left) = (0, 0, 0);
     for one in cleaned {
         let (word, role, path, why) = match one {
             Cleaned::Removed(path) => {
                 files += 1;
-                ("removed", Role::Faint, path, "")
+                (
+                    if foreseen { "would go" } else { "removed" },
+                    Role::Faint,
+                    path,
+                    "",
+                )
             }
             Cleaned::FolderRemoved(path) => {
                 folders += 1;
@@ -102,12 +225,24 @@ fn render(cleaned: &[Cleaned], ui: Ui) -> String {
                 )
             }
         };
-        if ui.detail == Detail::Verbose || matches!(one, Cleaned::Edited(_)) {
-            let mark = ui.out.paint(role, &format!("{word:>7}"));
+        let is_shown = ui.detail == Detail::Verbose || (foreseen && files <= SHOWN);
+        if is_shown || matches!(one, Cleaned::Edited(_)) {
+            let mark = ui.out.paint(role, &format!("{word:>8}"));
             out.push_str(&format!("{mark}  {}{why}\n", text::safe(path)));
         }
     }
-    let mut parts = vec![format!("{} removed", text::count(files, "file"))];
+    let removed = if foreseen {
+        "would be removed"
+    } else {
+        "removed"
+    };
+    if foreseen && files > SHOWN && ui.detail != Detail::Verbose {
+        out.push_str(&format!(
+            "          … and {} more; `-v` names them\n",
+            files - SHOWN
+        ));
+    }
+    let mut parts = vec![format!("{} {removed}", text::count(files, "file"))];
     if folders > 0 {
         parts.push(format!("{} removed", text::count(folders, "empty folder")));
     }

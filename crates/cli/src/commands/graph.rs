@@ -40,7 +40,7 @@ enum Form {
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &GraphArguments, ui: Ui) -> Result<ExitCode, Failure> {
     let to = arguments.to.as_deref().map(form).transpose()?;
-    Looking::at(common, ui, |looking| {
+    Looking::at(common, arguments.asking, ui, |looking| {
         let picture = picture(looking, arguments)?;
         looking.warnings()?;
         let Some((form, file)) = to else {

@@ -64,7 +64,7 @@ pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCod
     let located = Located::find(common)?;
     let opened = Opened::open(located, common, ui, false)?;
     let own = own_tasks(common, ui)?;
-    Looking::at_opened(&opened, ui, |looking| {
+    Looking::at_opened_asking(&opened, arguments.asking, ui, |looking| {
         match arguments.format {
             Format::Json => {
                 let mut list = json(looking.vars, looking.project);

@@ -2,6 +2,7 @@
 //! from the last run where that still holds, with nothing run and nothing written.
 
 use std::cell::RefCell;
+use std::sync::Arc;
 
 use handloom_core::graph;
 use handloom_core::graph::NodeId;
@@ -14,17 +15,25 @@ use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
 use handloom_core::text::Diagnostic;
 use handloom_core::weave::Around;
+use handloom_core::weave::Ask;
 use handloom_core::weave::Asked;
 use handloom_core::weave::Known;
 use handloom_core::weave::Prospect;
+use handloom_core::weave::Stop;
+use handloom_core::weave::add_learned;
 use handloom_core::weave::goals;
 use handloom_core::weave::outlook;
 
+use crate::arguments::Asking;
 use crate::arguments::Common;
+use crate::commands::running;
 use crate::context::Located;
 use crate::context::Opened;
 use crate::failure::Failure;
+use crate::signals::Signals;
+use crate::ui::Detail;
 use crate::ui::Ui;
+use crate::ui::text;
 
 /// A project that is looked at.
 pub struct Looking<'l, 'd> {
@@ -45,26 +54,47 @@ impl Looking<'_, '_> {
     /// Opens the project and hands it to `look`.
     pub fn at<T>(
         common: &Common,
+        asking: Asking,
         ui: Ui,
         look: impl FnOnce(&Looking<'_, '_>) -> Result<T, Failure>,
     ) -> Result<T, Failure> {
         let opened = Opened::open(Located::find(common)?, common, ui, false)?;
-        Self::at_opened(&opened, ui, look)
+        Self::at_opened_asking(&opened, asking, ui, look)
     }
 
-    /// The same for a project that is open.
+    /// The same for a project that is open, without asking commands.
     pub fn at_opened<T>(
         opened: &Opened,
         ui: Ui,
         look: impl FnOnce(&Looking<'_, '_>) -> Result<T, Failure>,
     ) -> Result<T, Failure> {
-        let around = opened.around();
+        Self::at_opened_asking(opened, Asking::default(), ui, look)
+    }
+
+    /// The same for a project that is open.
+    pub fn at_opened_asking<T>(
+        opened: &Opened,
+        asking: Asking,
+        ui: Ui,
+        look: impl FnOnce(&Looking<'_, '_>) -> Result<T, Failure>,
+    ) -> Result<T, Failure> {
+        let stop = Arc::new(Stop::default());
+        let signals = asking.ask.then(Signals::heed);
+        let _aim = signals.as_ref().map(|signals| signals.aim(&stop, None));
+        let place = asking.ask.then(|| running::place(opened));
+        let asker = |command: &[String], folder: &str| match &place {
+            Some(place) => place.ask(command, folder, &stop),
+            None => Err("may not be asked".to_owned()),
+        };
+        let ask: Option<&Ask<'_>> = if asking.ask { Some(&asker) } else { None };
+        let around = opened.around_asking(ask);
         let folders = Folders::new(&opened.disk);
         let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
         let known = Known::of_last_run(&opened.description, &Asked::default(), &around);
         let taken_over = known.and_then(|known| {
             let project = known.project(&vars)?;
-            Some((project, known))
+            let is_old = known.has_new_edges(&project, &opened.ledger.borrow());
+            (!is_old).then_some((project, known))
         });
         let (project, known) = match taken_over {
             Some((project, known)) => (project, Some(known)),
@@ -73,7 +103,9 @@ impl Looking<'_, '_> {
                     vars: &vars,
                     settled: None,
                 };
-                (build.project(), None)
+                let mut project = build.project();
+                add_learned(&mut project, &opened.ledger.borrow());
+                (project, None)
             }
         };
         let looking = Looking {
@@ -86,7 +118,9 @@ impl Looking<'_, '_> {
         };
         let warnings = looking.errors()?;
         ui.diagnostics(&opened.description.sources, &warnings);
-        look(&looking)
+        let found = look(&looking)?;
+        say_what_was_not_asked(&around, ui);
+        Ok(found)
     }
 
     /// Fails when something was found wrong; gives the warnings.
@@ -165,5 +199,42 @@ impl Looking<'_, '_> {
                 .err()
                 .unwrap_or_else(|| self.opened.wrong(Vec::new()))),
         }
+    }
+}
+
+/// Says for which commands the answer takes what they printed last.
+fn say_what_was_not_asked(around: &Around<'_>, ui: Ui) {
+    const MOST: usize = 3;
+    if ui.detail == Detail::Quiet {
+        return;
+    }
+    let list = |commands: &[String]| {
+        let mut shown: Vec<String> = commands
+            .iter()
+            .take(MOST)
+            .map(|command| format!("`{}`", text::safe(command)))
+            .collect();
+        if commands.len() > MOST {
+            shown.push(format!("{} more", commands.len() - MOST));
+        }
+        shown.join(", ")
+    };
+    let (known, unknown) = around.not_asked();
+    if !known.is_empty() {
+        let still = if known.len() == 1 {
+            "still prints what it did"
+        } else {
+            "still print what they did"
+        };
+        ui.say(&format!(
+            "as far as {} {still}; `--ask` asks\n",
+            list(&known)
+        ));
+    }
+    if !unknown.is_empty() {
+        ui.say(&format!(
+            "note: what {} would print is not known, and so is what depends on it; `--ask` asks\n",
+            list(&unknown)
+        ));
     }
 }

@@ -37,7 +37,7 @@ struct PreviewJson<'a> {
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &PreviewArguments, ui: Ui) -> Result<ExitCode, Failure> {
-    Looking::at(common, ui, |looking| {
+    Looking::at(common, arguments.asking, ui, |looking| {
         let (order, prospects) = looking.outlook(&arguments.names, arguments.remake)?;
         let project = looking.project;
         match arguments.format {

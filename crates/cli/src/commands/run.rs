@@ -2,9 +2,14 @@
 
 use std::process::ExitCode;
 
+use handloom_core::language::is_name;
 use handloom_core::project::TaskNode;
 use handloom_core::project::paths::from_root;
+use handloom_core::project::pattern::Pattern;
+use handloom_core::project::pattern::escape;
+use handloom_core::project::pattern::is_pattern;
 use handloom_core::project::script::TaskCall;
+use handloom_core::project::script::relative;
 use handloom_core::project::script::usage;
 use handloom_core::project::values::Vars;
 use handloom_core::text::nearest;
@@ -16,14 +21,25 @@ use crate::commands::running;
 use crate::context::Located;
 use crate::context::Opened;
 use crate::failure::Failure;
+use crate::lock::Lock;
 use crate::ui::Ui;
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode, Failure> {
     let located = Located::find(common)?;
-    let (_lock, opened) = running::open(common, located, arguments.running.no_wait, ui)?;
+    let (lock, opened) = running::open(common, located, arguments.running.no_wait, ui)?;
+    if is_pattern(&arguments.task) {
+        let names = matching(&opened, arguments, ui)?;
+        let work = running::Work {
+            names,
+            call: None,
+            remake: arguments.remake,
+            running: &arguments.running,
+        };
+        return running::weave_opened(&opened, &work, lock, ui);
+    }
     if let Some(call) = bind(&opened, arguments, ui)? {
-        return run_bound(&opened, call, arguments, ui);
+        return run_bound(&opened, call, arguments, lock, ui);
     }
     let unknown = unknown(&opened, arguments, ui)?;
     // Not one of the project's: perhaps one of the user's own.
@@ -31,7 +47,7 @@ pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode
         return Err(unknown);
     };
     match bind(&own, arguments, ui)? {
-        Some(call) => run_bound(&own, call, arguments, ui),
+        Some(call) => run_bound(&own, call, arguments, lock, ui),
         None => Err(unknown),
     }
 }
@@ -40,6 +56,7 @@ fn run_bound(
     opened: &Opened,
     (name, call): (String, TaskCall),
     arguments: &RunArguments,
+    lock: Lock,
     ui: Ui,
 ) -> Result<ExitCode, Failure> {
     let work = running::Work {
@@ -48,7 +65,36 @@ fn run_bound(
         remake: arguments.remake,
         running: &arguments.running,
     };
-    running::weave_opened(opened, &work, ui)
+    running::weave_opened(opened, &work, lock, ui)
+}
+
+/// The names of the tasks that a pattern matches, as they are typed in the folder that one is in.
+fn matching(opened: &Opened, arguments: &RunArguments, ui: Ui) -> Result<Vec<String>, Failure> {
+    let pattern = &arguments.task;
+    if !arguments.values.is_empty() || !arguments.extra.is_empty() {
+        return Err(Failure::usage(
+            format!("values can't be given to all tasks that `{pattern}` matches"),
+            "run the tasks one by one, or give their parameters values of their own",
+        ));
+    }
+    Looking::at_opened(opened, ui, |looking| {
+        let folder = &looking.opened.located.folder;
+        let source = from_root(&escape(folder), pattern);
+        let compiled = Pattern::compile(&source)
+            .map_err(|error| Failure::usage(error.to_string(), "quote it for the shell"))?;
+        let tasks = looking.project.tasks.iter().map(|task| &task.decl.name);
+        let names: Vec<String> = tasks
+            .filter(|name| compiled.matches(name))
+            .map(|name| relative(name, folder))
+            .collect();
+        if names.is_empty() {
+            return Err(Failure::usage(
+                format!("no task matches `{pattern}`"),
+                "`handloom list` shows the tasks",
+            ));
+        }
+        Ok(names)
+    })
 }
 
 /// The task's full name and its arguments by name; none when there is no such task.
@@ -112,6 +158,21 @@ fn call(
         let (name, value) = match named {
             Some((name, value)) => (name.to_owned(), value.to_owned()),
             None => {
+                if let Some((name, _)) = value.split_once('=')
+                    && is_name(name)
+                    && let Some(near) = nearest(
+                        name,
+                        parameters.iter().map(|parameter| &*parameter.name.text),
+                    )
+                {
+                    return Err(Failure::usage(
+                        format!("`{}` has no parameter `{name}`", decl.name),
+                        format!(
+                            "did you mean `{near}=…`? The task is run as: handloom run {}",
+                            usage(vars, decl)
+                        ),
+                    ));
+                }
                 let next = parameters
                     .iter()
                     .find(|parameter| !call.values.contains_key(&*parameter.name.text));

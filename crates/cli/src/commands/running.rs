@@ -1,5 +1,6 @@
 //! One run in an open project: what every command that weaves has in common.
 
+use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -119,7 +120,16 @@ fn told(recovered: &Recovered) -> String {
 
 /// Takes the project, or waits for it.
 pub fn lock(located: &Located, no_wait: bool, ui: Ui) -> Result<Lock, Failure> {
+    let inside = own_job(located);
+    if inside == Some(Inside::Step) {
+        return Err(Failure::usage(
+            "a recipe of this project calls Hand Loom in the project, which waits for the recipe",
+            "name what it needs after `needs` or `after`; a task that runs others one after another has `steps`",
+        ));
+    }
     located.make_own()?;
+    // The run around a task that has the terminal may still hold the project.
+    let no_wait = no_wait || inside == Some(Inside::Terminal);
     let command = std::env::args().skip(1).collect::<Vec<_>>().join(" ");
     Lock::take(
         &located.own(),
@@ -131,6 +141,26 @@ pub fn lock(located: &Located, no_wait: bool, ui: Ui) -> Result<Lock, Failure> {
             ));
         },
     )
+}
+
+/// Which kind of job of a project this program was started in.
+#[derive(PartialEq, Eq)]
+enum Inside {
+    Step,
+    Terminal,
+}
+
+/// Whether this program was started by a recipe of the project.
+fn own_job(located: &Located) -> Option<Inside> {
+    let facts = std::env::var_os("HANDLOOM_JOB")?;
+    let name = Path::new(&facts)
+        .strip_prefix(located.own().join("jobs"))
+        .ok()?;
+    Some(if name.to_string_lossy().starts_with("terminal-") {
+        Inside::Terminal
+    } else {
+        Inside::Step
+    })
 }
 
 /// The exit status of a run.
@@ -151,12 +181,19 @@ pub fn weave(
     work: &Work<'_>,
     ui: Ui,
 ) -> Result<ExitCode, Failure> {
-    let (_lock, opened) = open(common, located, work.running.no_wait, ui)?;
-    weave_opened(&opened, work, ui)
+    let (lock, opened) = open(common, located, work.running.no_wait, ui)?;
+    weave_opened(&opened, work, lock, ui)
 }
 
 /// Weaves in a project that is open; gives the exit status.
-pub fn weave_opened(opened: &Opened, work: &Work<'_>, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn weave_opened(
+    opened: &Opened,
+    work: &Work<'_>,
+    lock: Lock,
+    ui: Ui,
+) -> Result<ExitCode, Failure> {
+    let mut lock = Some(lock);
+    let mut release = || drop(lock.take());
     let stop = Arc::new(Stop::default());
     let (signals, mut events) = (Signals::heed(), event_writer(work)?);
     let run = Run {
@@ -168,6 +205,7 @@ pub fn weave_opened(opened: &Opened, work: &Work<'_>, ui: Ui) -> Result<ExitCode
         events: events.as_mut(),
         heading: None,
         ground: None,
+        release: Some(&mut release),
         also: &mut |_| {},
     };
     let result =
@@ -210,6 +248,8 @@ pub struct Run<'a> {
     pub heading: Option<String>,
     /// Who wants to know what the run depends on.
     pub ground: Option<GroundTold<'a>>,
+    /// Gives the project free for other runs, when only a task is left that has the terminal.
+    pub release: Option<&'a mut dyn FnMut()>,
     /// Is told what happens as well.
     pub also: &'a mut dyn FnMut(&Event),
 }
@@ -229,6 +269,7 @@ impl Run<'_> {
             mut events,
             heading,
             ground,
+            release,
             also,
         } = self;
         let sources = &opened.description.sources;
@@ -274,6 +315,7 @@ impl Run<'_> {
             // Taken apart, since what is told may live shorter here than it does for the caller.
             session.ground = Some((ground, told));
         }
+        session.release = release.map(|release| -> &mut dyn FnMut() { release });
         let asked = asked(opened, work);
         let result = drive(&mut session, &asked);
         drop(session);

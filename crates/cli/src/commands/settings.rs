@@ -35,7 +35,7 @@ struct SettingsJson {
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &SettingsArguments, ui: Ui) -> Result<ExitCode, Failure> {
-    Looking::at(common, ui, |looking| {
+    Looking::at(common, arguments.asking, ui, |looking| {
         let json = SettingsJson {
             settings: general(looking),
             variables: variables(looking)?,
@@ -108,6 +108,11 @@ fn general(looking: &Looking<'_, '_>) -> Vec<SettingJson> {
             text::seconds(looking.opened.settings.grace().as_secs_f64()),
             given(looking.opened.settings.grace.is_some()),
         ),
+        SettingJson {
+            name: "trust".to_owned(),
+            value: looking.opened.settings.trust.clone(),
+            from: given(!looking.opened.settings.trust.is_empty()).to_owned(),
+        },
     ]
 }
 

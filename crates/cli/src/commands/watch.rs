@@ -213,6 +213,7 @@ impl Watch<'_> {
             let located = Located {
                 root: opened.located.root.clone(),
                 folder: opened.located.folder.clone(),
+                start: opened.located.start.clone(),
             };
             let lock = running::lock(&located, false, self.ui)?;
             if !lock.was_ours {
@@ -300,6 +301,7 @@ impl Watch<'_> {
             events: self.events.as_mut(),
             heading,
             ground: ground.map(|ground| -> GroundTold<'_> { (ground, &mut cover) }),
+            release: None,
             also: &mut also,
         };
         let result = run.carry_out(drive);

@@ -36,7 +36,7 @@ struct WhyJson<'a> {
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode, Failure> {
-    Looking::at(common, ui, |looking| {
+    Looking::at(common, arguments.asking, ui, |looking| {
         let (order, prospects) = looking.outlook(std::slice::from_ref(&arguments.name), false)?;
         let project = looking.project;
         // The goal comes last, behind all that it waits for.

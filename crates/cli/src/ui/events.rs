@@ -133,7 +133,7 @@ impl EventWriter {
                     .map(|label| sources.name_and_line(label.span)),
             },
             Event::Summary(summary) => Line::Summary(summary.rounded()),
-            Event::Printed { .. } => return,
+            Event::Printed { .. } | Event::Finally { .. } => return,
         };
         self.put(&line);
     }

@@ -146,6 +146,16 @@ impl<'a> Report<'a> {
         match event {
             Event::Ended(ended) => self.ended(ended),
             Event::Printed { step, text } => self.printed(step, text),
+            Event::Finally { step, output } => {
+                let theme = self.theme();
+                let mut block = format!(
+                    "{}  {}\n",
+                    theme.paint(Role::Faint, &format!("{:>7}", "finally")),
+                    theme.paint(Role::Name, &text::safe(step))
+                );
+                blame::indented(output, theme, &mut block);
+                self.put(&block);
+            }
             Event::Aside { path, to } => {
                 let theme = self.ui.err;
                 self.say(&format!(
@@ -244,7 +254,12 @@ impl<'a> Report<'a> {
 
     fn line(&self, ended: &Ended) -> String {
         let theme = self.theme();
-        let word = format!("{:>7}", ended.ending.name());
+        let word = match ended.ending {
+            // A task makes nothing.
+            Ending::Made if ended.task => "done",
+            ending => ending.name(),
+        };
+        let word = format!("{word:>7}");
         let name = text::safe(&ended.step);
         let mut line = format!(
             "{}  {}",

@@ -74,7 +74,12 @@ pub fn counts(summary: &Summary) -> Vec<(String, Role)> {
         (summary.held, "held", Role::Held),
         (summary.stopped, "stopped", Role::Held),
         (summary.unstarted, "not begun", Role::Held),
-        (summary.made, "made", Role::Made),
+        (
+            summary.made - summary.tasks.min(summary.made),
+            "made",
+            Role::Made,
+        ),
+        (summary.tasks, "done", Role::Made),
         (summary.same, "same", Role::Same),
         (summary.restored, "restored", Role::Same),
         (summary.kept, "kept", Role::Faint),

@@ -206,7 +206,7 @@ fn unknown_names_are_refused_with_the_nearest() {
         .says(&["did you mean `check`?"]);
     bed.run(&["'*/nothing'"])
         .status(2)
-        .says(&["no target or task matches"]);
+        .says(&["no target matches"]);
     let mut outside = bed.command(&[]);
     outside.current_dir("/");
     bed.finish(outside, &["in /"])

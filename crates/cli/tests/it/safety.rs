@@ -63,7 +63,7 @@ fn an_own_folder_that_cannot_be_made_is_a_clear_failure() {
     bed.write(".handloom", "a file in the way");
     bed.run(&[])
         .status(3)
-        .says(&["can't make the folder `.handloom`"]);
+        .says(&["`.handloom` is no folder"]);
     assert!(!bed.exists("out"));
 }
 

@@ -186,5 +186,5 @@ fn names_and_output_cannot_move_the_cursor() {
     let terminal = Terminal::start(&bed, &["loud"]);
     let (_, screen) = terminal.end();
     assert!(screen.contains("onetwo"), "{screen}");
-    assert!(screen.starts_with("   made  loud"), "{screen}");
+    assert!(screen.starts_with("   done  loud"), "{screen}");
 }

@@ -41,7 +41,8 @@ pub fn weave(
     observer: &mut dyn FnMut(Event),
 ) -> Summary {
     let ledger = ledger(storage);
-    let around = Around::new(disk, clock, &ledger, &|_| None, None, root.to_owned());
+    let around =
+        Around::new(disk, clock, &ledger, &|_| None, None, root.to_owned()).with_key(Some([7; 32]));
     let (description, outside) = description(disk, &around);
     let stop = Stop::default();
     let mut session = Session::new(

@@ -195,14 +195,21 @@ pub fn over_threads<T: Sync, R: Send>(
         let work = &work;
         let workers: Vec<_> = list
             .chunks(share)
-            .map(|chunk| scope.spawn(move || work(chunk)))
+            .map(|chunk| {
+                let thread = std::thread::Builder::new();
+                let started = thread.spawn_scoped(scope, move || work(chunk));
+                // Where there is no room for one more thread this one does it.
+                started.map_err(|_| work(chunk))
+            })
             .collect();
         workers
             .into_iter()
-            .flat_map(|worker| match worker.join() {
-                Ok(found) => found,
-                Err(panic) => std::panic::resume_unwind(panic),
-            })
+            .flat_map(
+                |worker| match worker.map(std::thread::ScopedJoinHandle::join) {
+                    Ok(Ok(found)) | Err(found) => found,
+                    Ok(Err(panic)) => std::panic::resume_unwind(panic),
+                },
+            )
             .collect()
     })
 }

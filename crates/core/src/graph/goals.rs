@@ -7,7 +7,6 @@ use crate::graph::dependencies;
 use crate::graph::node_count;
 use crate::project::PathId;
 use crate::project::Project;
-use crate::project::TaskId;
 use crate::project::What;
 use crate::project::paths::from_root;
 use crate::project::pattern::Pattern;
@@ -167,12 +166,6 @@ fn by_pattern(project: &Project<'_>, source: &str, goals: &mut Goals) -> bool {
         return false;
     };
     let mut any = false;
-    for (index, task) in project.tasks.iter().enumerate() {
-        if pattern.matches(&task.decl.name) {
-            any = true;
-            goals.add(NodeId::task(project, TaskId::from_index(index)));
-        }
-    }
     for output in project.outputs_in(pattern.prefix()) {
         if pattern.matches(project.paths.get(output))
             && let Some(step) = project.maker(output)
@@ -187,8 +180,18 @@ fn by_pattern(project: &Project<'_>, source: &str, goals: &mut Goals) -> bool {
 fn unknown(project: &Project<'_>, name: &str, folder: &str) -> Diagnostic {
     let path = from_root(folder, name);
     if is_pattern(name) {
-        return Diagnostic::placeless(format!("no target or task matches `{name}`"))
-            .help("`handloom list --all` shows every file that can be made");
+        let tasks = Pattern::compile(&path).is_ok_and(|pattern| {
+            let mut tasks = project.tasks.iter();
+            tasks.any(|task| pattern.matches(&task.decl.name))
+        });
+        let help = if tasks {
+            format!(
+                "a pattern means files here; `handloom run '{name}'` runs the tasks that it matches"
+            )
+        } else {
+            "`handloom list --all` shows every file that can be made".to_owned()
+        };
+        return Diagnostic::placeless(format!("no target matches `{name}`")).help(help);
     }
     let is_need = project.paths.find(&path).is_some();
     let outputs = project

@@ -4,10 +4,13 @@
 //! thousand steps that each need a thousand files are two thousand edges and not a million.
 
 mod goals;
+mod learned;
 
 pub use goals::Goals;
 pub use goals::default_goals;
 pub use goals::resolve;
+pub use learned::Undeclared;
+pub use learned::undeclared;
 
 use crate::project::PathId;
 use crate::project::Project;
@@ -94,6 +97,18 @@ pub fn node_count(project: &Project<'_>) -> usize {
 
 /// Calls `found` for every node that a node waits for; some may come twice.
 pub fn dependencies(project: &Project<'_>, id: NodeId, found: &mut dyn FnMut(NodeId)) {
+    declared(project, id, found);
+    if !project.learned.is_empty()
+        && let Node::Step(step) = id.node(project)
+    {
+        project
+            .learned_makers(step)
+            .for_each(|maker| found(NodeId::step(maker)));
+    }
+}
+
+/// The same for what the description says alone, without what steps learned of.
+pub fn declared(project: &Project<'_>, id: NodeId, found: &mut dyn FnMut(NodeId)) {
     match id.node(project) {
         Node::Step(step) => {
             let step = project.step(step);
@@ -290,7 +305,12 @@ pub fn describe_cycle(project: &Project<'_>, cycle: &Cycle) -> Diagnostic {
     for (at, &id) in named.iter().enumerate() {
         let next = named[(at + 1) % named.len()];
         let span = edge_span(project, id, next);
-        let text = format!("`{}` needs `{}`", id.name(project), next.name(project));
+        let how = if only_learned(project, id, next) {
+            "read, when it last ran, what is made by"
+        } else {
+            "needs"
+        };
+        let text = format!("`{}` {how} `{}`", id.name(project), next.name(project));
         if !places.iter().any(|(known, _)| *known == span) && places.len() < 12 {
             places.push((span, text));
         }
@@ -308,6 +328,21 @@ pub fn describe_cycle(project: &Project<'_>, cycle: &Cycle) -> Diagnostic {
         diagnostic = diagnostic.also(span, text);
     }
     diagnostic
+}
+
+/// Whether a node waits for another only since it learned of something that it makes.
+fn only_learned(project: &Project<'_>, from: NodeId, to: NodeId) -> bool {
+    let mut says = false;
+    declared(project, from, &mut |node| {
+        says |= node == to;
+        if let Node::Set(_) = node.node(project) {
+            declared(project, node, &mut |inner| says |= inner == to);
+        }
+    });
+    let (Node::Step(from), Node::Step(to)) = (from.node(project), to.node(project)) else {
+        return false;
+    };
+    !says && project.learned_makers(from).any(|maker| maker == to)
 }
 
 /// The place of the words by which one node waits for another.

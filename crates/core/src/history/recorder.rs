@@ -106,7 +106,7 @@ impl<'a> Recorder<'a> {
             began: ended.took.map_or(0.0, |took| rounded(took.began)),
             seconds: rounded(ended.seconds),
             slot: ended.took.map_or(0, |took| took.slot),
-            exit: ended.exit.as_ref().map(exit_in_words),
+            exit: ended.exit.as_ref().map(Exit::in_words),
             memory: ended.took.map_or(0, |took| took.memory),
             processor: ended.took.map_or(0.0, |took| rounded(took.processor)),
             log: ended.output.log.clone(),
@@ -162,18 +162,5 @@ impl<'a> Recorder<'a> {
             Some(out) => out.flush(),
             None => Ok(()),
         }
-    }
-}
-
-/// How a recipe ended, in a few words.
-#[must_use]
-pub fn exit_in_words(exit: &Exit) -> String {
-    match exit {
-        Exit::Status(status) => format!("exit status {status}"),
-        Exit::Signal(signal) => format!("signal {signal}"),
-        Exit::TimedOut(limit) => format!("longer than {limit} s"),
-        Exit::OutOfMemory => "out of memory".to_owned(),
-        Exit::NotStarted(_) | Exit::NoRoom(_) => "not started".to_owned(),
-        Exit::ReadsTerminal => "reads the terminal".to_owned(),
     }
 }

@@ -142,6 +142,16 @@ impl Parser<'_> {
                 self.some_words(keyword, words, "output", "a command and its arguments")
                     .map(Value::Output)
             }
+            "secret" => {
+                words.remove(0);
+                self.one_word(
+                    keyword,
+                    words,
+                    "secret",
+                    "the name of an environment variable that holds it",
+                )
+                .map(Value::Secret)
+            }
             "match" => {
                 words.remove(0);
                 self.match_into(words, keyword)

@@ -172,6 +172,8 @@ pub enum Value {
     },
     /// `output COMMAND…`
     Output(Vec<Word>),
+    /// `secret NAME`: an environment variable whose value is never written down.
+    Secret(Word),
     /// `match PATTERN into PATTERN : words`
     Match {
         /// What a word must match.

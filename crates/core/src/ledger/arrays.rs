@@ -6,6 +6,9 @@
 //! from the start of the file. The checksum is verified once at the door, and every index is still
 //! looked up with a bounds check.
 
+use highway::HighwayHash;
+use highway::HighwayHasher;
+use highway::Key;
 use xxhash_rust::xxh3::xxh3_64;
 use zerocopy::FromBytes;
 use zerocopy::FromZeros;
@@ -58,6 +61,18 @@ impl Arrays {
     /// # Errors
     /// What is wrong, for a message.
     pub fn open(bytes: Bytes, layout: Layout) -> Result<Self, String> {
+        Self::open_checked(bytes, layout, None)
+    }
+
+    /// The same for a file that was sealed with a key: only who has the key can have written it.
+    ///
+    /// # Errors
+    /// What is wrong, for a message.
+    pub fn open_sealed(bytes: Bytes, layout: Layout, key: &[u8; 32]) -> Result<Self, String> {
+        Self::open_checked(bytes, layout, Some(key))
+    }
+
+    fn open_checked(bytes: Bytes, layout: Layout, key: Option<&[u8; 32]>) -> Result<Self, String> {
         let head = bytes.get(..HEAD).ok_or("it is cut short")?;
         let older = layout.older.iter().any(|magic| head[..8] == magic[..]);
         if head[..FAMILY] == layout.magic[..FAMILY] && &head[..8] != layout.magic && !older {
@@ -79,7 +94,11 @@ impl Arrays {
         if number(48) != body.len() as u64 {
             return Err("it is cut short".to_owned());
         }
-        if number(40) != xxh3_64(body) {
+        let fits = match key {
+            Some(key) => seed == mac(body, number(56), key),
+            None => number(40) == xxh3_64(body),
+        };
+        if !fits {
             return Err("its checksum does not fit its content".to_owned());
         }
         let flags = number(56);
@@ -91,6 +110,11 @@ impl Arrays {
             flags,
             older,
         })
+    }
+
+    /// How many records an array has.
+    pub fn count(&self, section: usize) -> usize {
+        self.sections.get(section).map_or(0, |(_, count)| *count)
     }
 
     /// Its size in bytes.
@@ -137,6 +161,30 @@ fn sections(bytes: &[u8], sizes: &[usize]) -> Option<Vec<(usize, usize)>> {
             (end <= bytes.len()).then_some((at, count))
         })
         .collect()
+}
+
+/// Seals a file with a key, in the place of its seed.
+pub fn seal(bytes: &mut [u8], key: &[u8; 32]) {
+    let mut flags = [0; 8];
+    flags.copy_from_slice(&bytes[56..HEAD]);
+    let seal = mac(&bytes[HEAD..], u64::from_le_bytes(flags), key);
+    bytes[8..40].copy_from_slice(&seal);
+}
+
+/// HighwayHash with 256 bits: a keyed hash that is strong and as fast as memory is read.
+fn mac(body: &[u8], flags: u64, key: &[u8; 32]) -> [u8; 32] {
+    let word = |at: usize| {
+        let mut bytes = [0; 8];
+        bytes.copy_from_slice(&key[at * 8..at * 8 + 8]);
+        u64::from_le_bytes(bytes)
+    };
+    let key = Key([word(0) ^ flags, word(1), word(2), word(3)]);
+    let hash = HighwayHasher::new(key).hash256(body);
+    let mut seal = [0; 32];
+    for (bytes, word) in seal.chunks_mut(8).zip(hash) {
+        bytes.copy_from_slice(&word.to_le_bytes());
+    }
+    seal
 }
 
 /// The bytes of a file with these arrays, in the order of the layout.

@@ -190,6 +190,8 @@ pub struct Project<'d> {
     /// Whole-folder outputs that an `each` looks into and that are not known to be up to date: there
     /// may be more steps once they are.
     pub unsettled: Vec<PathId>,
+    /// Which steps make what a step learned of when it last ran: pairs of a step and a maker, sorted.
+    pub learned: Vec<(StepId, StepId)>,
     /// What `default` names.
     pub defaults: Vec<(PartId, What)>,
     /// Whether there is a `default`.
@@ -276,6 +278,22 @@ impl<'d> Project<'d> {
         self.trees.iter().copied().find(|&tree| {
             path.starts_with(self.paths.get(tree)) && path.len() > self.paths.get(tree).len()
         })
+    }
+
+    /// The steps that make what a step learned of.
+    pub fn learned_makers(&self, step: StepId) -> impl Iterator<Item = StepId> + '_ {
+        let start = self.learned.partition_point(|&(learner, _)| learner < step);
+        self.learned[start..]
+            .iter()
+            .take_while(move |(learner, _)| *learner == step)
+            .map(|&(_, maker)| maker)
+    }
+
+    /// The step that makes a path, or the folder as a whole that it lies in.
+    #[must_use]
+    pub fn maker_of(&self, path: &str) -> Option<StepId> {
+        let named = self.paths.find(path).and_then(|path| self.maker(path));
+        named.or_else(|| self.maker(self.tree_around(path)?))
     }
 
     /// The task with this name, seen from the root.
@@ -413,27 +431,18 @@ impl<'d> Build<'_, 'd> {
         project.has_default |= part == PartId::ROOT;
         let frame = crate::project::frame::Frame::of(part);
         for word in words {
-            for what in needs.word(project, word, &frame, None) {
+            for what in needs.word(project, word, &frame, None, needs::Means::Both) {
                 let known = match what {
                     What::Path(path) => project.maker(path).is_some(),
                     What::Set(_) | What::Task(_) => true,
                 };
                 if known {
                     project.defaults.push((part, what));
-                } else {
-                    self.unknown_default(project, word, what);
+                } else if let What::Path(path) = what {
+                    needs.expect_target(path, word.span);
                 }
             }
         }
-    }
-
-    fn unknown_default(&self, project: &Project<'d>, word: &Word, what: What) {
-        let What::Path(path) = what else { return };
-        let name = project.paths.get(path);
-        self.vars.report(
-            Diagnostic::error(word.span, format!("no target or task is called `{name}`"))
-                .maybe_help(near_goal(project, name).map(|near| format!("did you mean `{near}`?"))),
-        );
     }
 }
 

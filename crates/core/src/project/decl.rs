@@ -3,6 +3,7 @@
 use std::ops::Deref;
 use std::ops::DerefMut;
 use std::sync::Arc;
+use std::sync::OnceLock;
 
 use crate::language::ClauseKind;
 use crate::language::Condition;
@@ -23,6 +24,7 @@ use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::value::Value;
 use crate::project::values::Vars;
+use crate::text::Diagnostic;
 use crate::text::Span;
 
 /// What `uses`, `limit` and `retry` say: how a job may run, no part of what it makes.
@@ -183,6 +185,10 @@ pub struct Decl<'d> {
     pub fixed: Vec<(&'d str, Value)>,
     /// Own variables that differ from step to step.
     pub varying: Vec<&'d Let>,
+    /// Own variables that are used, and may have no value since each of their definitions has a condition.
+    pub conditional: Vec<&'d Let>,
+    /// For each hole whether what is compared depends on its value; worked out when first asked for.
+    pub(super) used_holes: OnceLock<Vec<bool>>,
 }
 
 impl<'d> Decl<'d> {
@@ -201,7 +207,10 @@ impl<'d> Decl<'d> {
             holes,
             fixed: Vec::new(),
             varying: Vec::new(),
+            conditional: Vec::new(),
+            used_holes: OnceLock::new(),
         };
+        decl.conditional = decl.conditional_lets(vars);
         for definition in decl.clauses.lets.clone() {
             if decl.let_varies(definition) {
                 decl.varying.push(definition);
@@ -212,6 +221,77 @@ impl<'d> Decl<'d> {
             }
         }
         Some(decl)
+    }
+
+    fn conditional_lets(&self, vars: &Vars<'d>) -> Vec<&'d Let> {
+        let lets = &self.clauses.lets;
+        let mut found: Vec<&'d Let> = Vec::new();
+        for definition in lets {
+            let name = &*definition.name.text;
+            let always = lets
+                .iter()
+                .any(|other| &*other.name.text == name && other.when.is_none());
+            let known = found.iter().any(|other| &*other.name.text == name);
+            if !always && !known && !vars.is_known(self.part, name) && self.uses(name) {
+                found.push(definition);
+            }
+        }
+        found
+    }
+
+    /// Reports an own variable that has no value in one step.
+    pub fn check_conditional(&self, vars: &Vars<'d>, values: &[&str]) -> Option<()> {
+        if self.conditional.is_empty() {
+            return Some(());
+        }
+        let frame = self.frame(vars, values)?;
+        for definition in &self.conditional {
+            let name = &definition.name.text;
+            if frame.local(name).is_some() {
+                continue;
+            }
+            let holes = self.holes.iter().zip(values);
+            let shown: Vec<String> = holes
+                .map(|(hole, value)| format!("<{hole}> = {value}"))
+                .collect();
+            let step = match shown.is_empty() {
+                true => String::new(),
+                false => format!(" in the step with {}", shown.join(", ")),
+            };
+            vars.report(
+                Diagnostic::error(
+                    definition.name.span,
+                    format!("no definition of `{name}` holds{step}, so it has no value there"),
+                )
+                .also(self.syntax.span, "the target")
+                .help(format!(
+                    "add a `let {name} = …` without a `when`, in front of the others"
+                )),
+            );
+            return None;
+        }
+        Some(())
+    }
+
+    /// Whether its recipe, or what surrounds that, uses a name: only then the name's value is a reason to
+    /// run.
+    #[must_use]
+    pub fn uses(&self, name: &str) -> bool {
+        let clauses = &self.clauses;
+        let in_script = |script: &Script| script_names(script).any(|(used, _)| used == name);
+        let in_word = |word: &Word| word_names(word).any(|used| used == name);
+        let in_env = clauses
+            .env
+            .iter()
+            .flat_map(|(_, words)| words.iter())
+            .any(in_word);
+        clauses.recipe.is_some_and(in_script)
+            || clauses.finally.is_some_and(in_script)
+            || in_env
+            || clauses.folder.is_some_and(in_word)
+            || clauses
+                .learn
+                .is_some_and(|(_, file)| file.is_some_and(in_word))
     }
 
     /// The names that hold for all its steps.
@@ -264,6 +344,7 @@ impl<'d> Decl<'d> {
             Written::Words(words) | Written::Output(words) => words.iter().any(names),
             Written::Files { patterns, except } => patterns.iter().chain(except).any(names),
             Written::Env { name, or } => names(name) || or.iter().flatten().any(names),
+            Written::Secret(name) => names(name),
             Written::Match { from, into, words } => {
                 names(from) || names(into) || words.iter().any(names)
             }

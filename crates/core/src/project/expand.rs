@@ -304,6 +304,7 @@ impl<'v, 'd> Expander<'v, 'd> {
                 if let Slot::Files { matches, .. } = slot
                     && matches.is_empty()
                     && project.unsettled.is_empty()
+                    && self.vars.around.is_sure()
                 {
                     self.vars.report(
                         Diagnostic::warning(word.span, "this pattern matches no file now, so the target has no steps")
@@ -375,6 +376,9 @@ impl<'v, 'd> Expander<'v, 'd> {
                                 row[*hole] = value;
                                 next.push((row, matched.clone()));
                             }
+                            if next.len() > MAX_STEPS {
+                                return self.too_many(project, each);
+                            }
                         }
                     }
                     bound.insert(*hole);
@@ -404,25 +408,29 @@ impl<'v, 'd> Expander<'v, 'd> {
                             let mut matched: Vec<PathId> = matched.clone();
                             matched.push(found.path);
                             next.push((row, matched));
+                            if next.len() > MAX_STEPS {
+                                return self.too_many(project, each);
+                            }
                         }
                     }
                     bound.extend(numbers);
                 }
             }
             rows = next;
-            if rows.len() > MAX_STEPS {
-                let span = project.decls[self.eaches[each].decl].syntax.span;
-                self.vars.report(
-                    Diagnostic::error(
-                        span,
-                        format!("this target comes to more than {MAX_STEPS} steps"),
-                    )
-                    .help("let its patterns share a hole, so that they are joined on it"),
-                );
-                return Vec::new();
-            }
         }
         rows
+    }
+
+    fn too_many(&self, project: &Project<'d>, each: usize) -> Vec<(Vec<PathId>, Vec<PathId>)> {
+        let span = project.decls[self.eaches[each].decl].syntax.span;
+        self.vars.report(
+            Diagnostic::error(
+                span,
+                format!("this target comes to more than {MAX_STEPS} steps"),
+            )
+            .help("let its patterns share a hole, so that they are joined on it"),
+        );
+        Vec::new()
     }
 
     fn add_step(
@@ -436,6 +444,15 @@ impl<'v, 'd> Expander<'v, 'd> {
         let Some(outputs) = self.step_outputs(project, index, values) else {
             return;
         };
+        if !project.decls[index].conditional.is_empty() {
+            let texts: Vec<&str> = values.iter().map(|&id| project.paths.get(id)).collect();
+            if project.decls[index]
+                .check_conditional(self.vars, &texts)
+                .is_none()
+            {
+                return;
+            }
+        }
         let values_at = project.values.len();
         project.values.extend_from_slice(values);
         project.values.extend_from_slice(matched);
@@ -444,7 +461,7 @@ impl<'v, 'd> Expander<'v, 'd> {
         }
         let outputs_at = project.outputs.len();
         for (group, path, span) in outputs {
-            self.claim(project, step, index, path, span);
+            self.claim(project, step, (index, values), path, span);
             project.outputs.push((group, path));
         }
         project.steps.push(Step {

@@ -8,6 +8,7 @@ pub mod overrides;
 pub mod paths;
 pub mod pattern;
 pub mod script;
+pub mod secret;
 pub mod shell;
 pub mod surroundings;
 pub mod value;
@@ -15,6 +16,7 @@ pub mod values;
 
 mod build;
 mod check;
+mod circles;
 mod each;
 mod expand;
 mod needs;

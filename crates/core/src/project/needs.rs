@@ -44,6 +44,19 @@ pub struct Resolver<'v, 'd> {
     settled: Option<&'v HashSet<String>>,
     sets: HashMap<String, SetId>,
     tasks: HashMap<String, TaskId>,
+    /// Paths that words after `after` and `default` named and that must be something, with their places.
+    named: Vec<(PathId, Span)>,
+    /// The same for words that must be targets.
+    targets: Vec<(PathId, Span)>,
+}
+
+/// What a word may stand for.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Means {
+    /// Files alone.
+    Files,
+    /// Files and tasks: patterns match the names of both, and one that matches nothing is a mistake.
+    Both,
 }
 
 impl<'v, 'd> Resolver<'v, 'd> {
@@ -53,6 +66,8 @@ impl<'v, 'd> Resolver<'v, 'd> {
             settled,
             sets: HashMap::new(),
             tasks: HashMap::new(),
+            named: Vec::new(),
+            targets: Vec::new(),
         }
     }
 
@@ -133,7 +148,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
                     each += 1;
                     Prepared::Each(each - 1)
                 } else {
-                    self.prepare_word(project, index, &item.word)
+                    self.prepare_word(project, index, &item.word, Means::Files)
                 };
                 prepared.push((number, &item.word, what));
             }
@@ -149,7 +164,13 @@ impl<'v, 'd> Resolver<'v, 'd> {
         let words = project.decls[index].clauses.after.clone();
         words
             .into_iter()
-            .map(|word| (0, word, self.prepare_word(project, index, word)))
+            .map(|word| {
+                (
+                    0,
+                    word,
+                    self.prepare_word(project, index, word, Means::Both),
+                )
+            })
             .collect()
     }
 
@@ -158,12 +179,13 @@ impl<'v, 'd> Resolver<'v, 'd> {
         project: &mut Project<'d>,
         index: usize,
         word: &'d Word,
+        means: Means,
     ) -> Prepared {
         if project.decls[index].word_varies(self.vars, word) {
             return Prepared::Varying;
         }
         let frame = project.decls[index].fixed_frame();
-        Prepared::Fixed(self.word(project, word, &frame, None))
+        Prepared::Fixed(self.word(project, word, &frame, None, means))
     }
 
     fn step(
@@ -188,7 +210,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
                         values[project.decls[index].holes.len() + number],
                     )]
                 }
-                Prepared::Varying => self.varying(project, index, step, word),
+                Prepared::Varying => self.varying(project, index, step, word, needs),
             };
             for what in found {
                 self.push(project, index, *group, what, word.span, needs);
@@ -202,6 +224,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
         index: usize,
         step: usize,
         word: &'d Word,
+        needs: bool,
     ) -> Vec<What> {
         // The values are copied, since looking words up may add paths.
         let values: Vec<String> = project
@@ -219,7 +242,8 @@ impl<'v, 'd> Resolver<'v, 'd> {
             holes: &decl.holes,
             values: &values,
         };
-        self.word(project, word, &frame, Some(&fill))
+        let means = if needs { Means::Files } else { Means::Both };
+        self.word(project, word, &frame, Some(&fill), means)
     }
 
     fn push(
@@ -253,30 +277,17 @@ impl<'v, 'd> Resolver<'v, 'd> {
         for (number, group) in needs.into_iter().enumerate() {
             for item in &group.items {
                 let group = u16::try_from(number).unwrap_or(u16::MAX);
-                for what in self.word(project, &item.word, &own, None) {
+                for what in self.word(project, &item.word, &own, None, Means::Files) {
                     project.tasks[index].needs.push(Need { group, what });
                 }
             }
         }
         for word in after {
-            let found = self.word(project, word, &own, None);
+            let found = self.word(project, word, &own, None, Means::Both);
             project.tasks[index].after.extend(found);
         }
         for word in steps {
-            for what in self.word(project, word, &own, None) {
-                if let What::Path(path) = what
-                    && project.maker(path).is_none()
-                {
-                    let name = project.paths.get(path);
-                    let near = crate::project::build::near_goal(project, name);
-                    self.vars.report(
-                        Diagnostic::error(
-                            word.span,
-                            format!("no target or task is called `{name}`"),
-                        )
-                        .maybe_help(near.map(|near| format!("did you mean `{near}`?"))),
-                    );
-                }
+            for what in self.word(project, word, &own, None, Means::Both) {
                 project.tasks[index].steps.push(what);
             }
         }
@@ -291,10 +302,11 @@ impl<'v, 'd> Resolver<'v, 'd> {
         word: &Word,
         frame: &Frame<'_>,
         fill: Option<&Fill<'_>>,
+        means: Means,
     ) -> Vec<What> {
         let folder = &self.vars.description.parts[frame.part.index()].folder;
         if let Some(text) = self.vars.literal(word) {
-            return vec![self.path(project, folder, text)];
+            return vec![self.named_path(project, folder, text, word.span, means)];
         }
         let Some(value) = self.vars.word(word, frame) else {
             return Vec::new();
@@ -302,7 +314,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
         let mut found = Vec::with_capacity(value.atoms.len());
         for atom in value.atoms.iter() {
             let Some(source) = &atom.pattern else {
-                found.push(self.path(project, folder, &atom.text));
+                found.push(self.named_path(project, folder, &atom.text, word.span, means));
                 continue;
             };
             let mut missing: Option<String> = None;
@@ -324,12 +336,88 @@ impl<'v, 'd> Resolver<'v, 'd> {
                 continue;
             }
             if left {
-                found.extend(self.set(project, folder, &filled, word.span).map(What::Set));
+                let tasks = match means {
+                    Means::Files => Vec::new(),
+                    Means::Both => self.tasks_matching(project, folder, &filled, word.span),
+                };
+                let set = self.set(
+                    project,
+                    folder,
+                    &filled,
+                    word.span,
+                    means,
+                    !tasks.is_empty(),
+                );
+                found.extend(tasks.into_iter().map(What::Task));
+                found.extend(set.map(What::Set));
             } else {
-                found.push(self.path(project, folder, &unescape(&filled)));
+                found.push(self.named_path(project, folder, &unescape(&filled), word.span, means));
             }
         }
         found
+    }
+
+    /// The tasks whose names a pattern matches, in the order in which they stand.
+    fn tasks_matching(
+        &self,
+        project: &Project<'d>,
+        folder: &str,
+        source: &str,
+        span: Span,
+    ) -> Vec<TaskId> {
+        let Some(pattern) = self.vars.pattern(&from_root(&escape(folder), source), span) else {
+            return Vec::new();
+        };
+        let tasks = project.tasks.iter().enumerate();
+        tasks
+            .filter(|(_, task)| pattern.matches(&task.decl.name))
+            .map(|(index, _)| TaskId::from_index(index))
+            .collect()
+    }
+
+    /// What a name stands for. Whether it is anything is looked at when all targets are known.
+    fn named_path(
+        &mut self,
+        project: &mut Project<'d>,
+        folder: &str,
+        text: &str,
+        span: Span,
+        means: Means,
+    ) -> What {
+        let what = self.path(project, folder, text);
+        if let What::Path(path) = what {
+            match means {
+                Means::Both => self.named.push((path, span)),
+                Means::Files if project.maker(path).is_none() => {
+                    self.check_leftover(project, path, span)
+                }
+                Means::Files => {}
+            }
+        }
+        what
+    }
+
+    /// Reports a prerequisite that an earlier run made and that no target describes any more: nobody keeps it
+    /// up to date.
+    fn check_leftover(&self, project: &Project<'d>, path: PathId, span: Span) {
+        let name = project.paths.get(path);
+        if name.ends_with('/')
+            || project.tree_around(name).is_some()
+            || !self.vars.around.leftover(name)
+        {
+            return;
+        }
+        let near = crate::project::build::near_goal(project, name);
+        let meant = near.map_or_else(String::new, |near| format!("did you mean `{near}`? Else "));
+        self.vars.report(
+            Diagnostic::error(
+                span,
+                format!("`{name}` was made by a target that is not described any more, so nothing keeps it up to date"),
+            )
+            .help(format!(
+                "{meant}describe a target that makes it, or remove it with `handloom clean --leftovers`; a file of your own takes another name"
+            )),
+        );
     }
 
     fn path(&self, project: &mut Project<'d>, folder: &str, text: &str) -> What {
@@ -354,6 +442,8 @@ impl<'v, 'd> Resolver<'v, 'd> {
         folder: &str,
         source: &str,
         span: Span,
+        means: Means,
+        matched: bool,
     ) -> Option<SetId> {
         let source = from_root(&escape(folder), source);
         if let Some(&known) = self.sets.get(&source) {
@@ -361,7 +451,17 @@ impl<'v, 'd> Resolver<'v, 'd> {
         }
         let pattern = self.vars.pattern(&source, span)?;
         let (set, complete) = self.matches(project, &pattern, span);
-        if set.paths.is_empty() && set.settled && set.trees.is_empty() && complete {
+        let is_empty = set.paths.is_empty() && set.settled && set.trees.is_empty() && complete;
+        if is_empty && means == Means::Both {
+            if !matched {
+                self.vars.report(
+                    Diagnostic::error(span, "no task, target or file matches this pattern")
+                        .help("`handloom list --all` shows all tasks and targets"),
+                );
+            }
+            return None;
+        }
+        if is_empty && self.vars.around.is_sure() {
             self.vars.report(
                 Diagnostic::warning(span, "this pattern matches no file now")
                     .help("check the folder's name; a pattern matches sources and the targets now described"),
@@ -416,8 +516,58 @@ impl<'v, 'd> Resolver<'v, 'd> {
         (set, complete)
     }
 
+    /// A name after `default` must be a target or a task: there is nothing to do for a source.
+    pub fn expect_target(&mut self, path: PathId, span: Span) {
+        self.named.retain(|named| *named != (path, span));
+        self.targets.push((path, span));
+    }
+
+    /// Names that must be something, and are nothing.
+    fn check_named(&self, project: &Project<'d>) {
+        for &(path, span) in self.named.iter().chain(&self.targets) {
+            let name = project.paths.get(path);
+            let is_known = project.maker(path).is_some()
+                || project
+                    .outputs_in(if name.ends_with('/') { name } else { "\0" })
+                    .next()
+                    .is_some();
+            let must_be_target = self.targets.contains(&(path, span));
+            if is_known || (!must_be_target && self.is_there(name)) {
+                continue;
+            }
+            let near = crate::project::build::near_goal(project, name);
+            self.vars.report(
+                Diagnostic::error(
+                    span,
+                    if must_be_target {
+                        format!("no target or task is called `{name}`")
+                    } else {
+                        format!("no target or task is called `{name}`, and no such file is there")
+                    },
+                )
+                .help(match near {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => "`handloom list` shows what can be made and run".to_owned(),
+                }),
+            );
+        }
+    }
+
+    /// Whether a source has this name.
+    fn is_there(&self, name: &str) -> bool {
+        let plain = name.trim_end_matches('/');
+        let at = plain.rfind('/').map_or(0, |at| at + 1);
+        let listing = self.vars.folders.list(&plain[..at]);
+        listing.iter().any(|entry| *entry.name == plain[at..])
+    }
+
     /// Files that lie in a made folder are made by its step.
     pub fn finish(&self, project: &mut Project<'d>) {
+        self.mark_trees(project);
+        self.check_named(project);
+    }
+
+    fn mark_trees(&self, project: &mut Project<'d>) {
         project.makers.resize(project.paths.len(), NOBODY);
         if project.trees.is_empty() {
             return;

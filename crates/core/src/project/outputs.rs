@@ -17,6 +17,11 @@ use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::text::nearest;
 
+/// Bytes of a name, and of a whole path from the root, as Linux takes them (limits.h: `NAME_MAX`, and
+/// `PATH_MAX` with room for the root and for where a file is set by).
+const MAX_NAME: usize = 255;
+const MAX_PATH: usize = 3800;
+
 impl<'d> Expander<'_, 'd> {
     /// A step's outputs, or nothing when its `when` does not hold or a word is wrong.
     pub(super) fn step_outputs(
@@ -134,11 +139,15 @@ impl<'d> Expander<'_, 'd> {
             "a target lies in the folder that Hand Loom keeps its own files in"
         } else if self.vars.description.files.contains(&path) {
             "a target has the name of the description itself"
+        } else if path.len() > MAX_PATH || path.split('/').any(|name| name.len() > MAX_NAME) {
+            "a target has a longer name than the system takes"
         } else {
             return Some(path);
         };
+        let shown: String = text.chars().take(80).collect();
+        let cut = if shown.len() < text.len() { "…" } else { "" };
         self.vars.report(
-            Diagnostic::error(span, format!("{problem}: `{text}`"))
+            Diagnostic::error(span, format!("{problem}: `{shown}{cut}`"))
                 .help("write a path below the project's folder, such as `out/name`"),
         );
         None
@@ -148,7 +157,7 @@ impl<'d> Expander<'_, 'd> {
         &mut self,
         project: &mut Project<'d>,
         step: StepId,
-        index: usize,
+        (index, of): (usize, &[PathId]),
         path: PathId,
         span: Span,
     ) {
@@ -167,9 +176,27 @@ impl<'d> Expander<'_, 'd> {
         let name = project.paths.get(path);
         let same = earlier == step.0 || project.steps[earlier as usize].decl as usize == index;
         let diagnostic = if same {
+            let values = |step: &[&str]| {
+                let holes = project.decls[index].holes.iter().zip(step);
+                let shown: Vec<String> = holes
+                    .map(|(hole, value)| format!("<{hole}> = {value}"))
+                    .collect();
+                shown.join(", ")
+            };
+            let first = project
+                .steps
+                .get(earlier as usize)
+                .map(|step| project.step_values(step));
+            let now: Vec<&str> = values_of(project, of);
+            let both = match first {
+                Some(first) if !first.is_empty() && !now.is_empty() => {
+                    format!(": with {}, and with {}", values(&first), values(&now))
+                }
+                _ => String::new(),
+            };
             Diagnostic::error(
                 span,
-                format!("more than one step of this target makes `{name}`"),
+                format!("more than one step of this target makes `{name}`{both}"),
             )
             .help("put each hole that differs from step to step into the target's name")
         } else {
@@ -235,6 +262,10 @@ impl<'d> Expander<'_, 'd> {
             .help("let one of them write somewhere else"),
         );
     }
+}
+
+fn values_of<'p>(project: &'p Project<'_>, values: &[PathId]) -> Vec<&'p str> {
+    values.iter().map(|&id| project.paths.get(id)).collect()
 }
 
 /// Reports a hole that no `each` of a target fills.

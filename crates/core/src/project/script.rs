@@ -25,6 +25,7 @@ use crate::project::paths::PathId;
 use crate::project::paths::from_root;
 use crate::project::pattern::fill_holes;
 use crate::project::pattern::unescape;
+use crate::project::secret;
 use crate::project::shell;
 use crate::project::value::Atom;
 use crate::project::value::Value;
@@ -182,20 +183,13 @@ impl<'d> Decl<'d> {
         if !labels.is_empty() {
             line(&mut sheet, "labels", &labels.join(" "));
         }
-        for (name, value) in &self.fixed {
-            line(
-                &mut sheet,
-                "let",
-                &format!("{name} = {}", shell::quote_all(value.texts())),
-            );
-        }
         sheet.push_str("recipe:\n");
         sheet.push_str(&self.sheet_script(vars, script, &frame)?);
         if let Some(finally) = self.clauses.finally {
             sheet.push_str("\nfinally:\n");
             sheet.push_str(&self.sheet_script(vars, finally, &frame)?);
         }
-        Some(sheet)
+        vars.compared(sheet, script.span)
     }
 
     fn sheet_script(&self, vars: &Vars<'d>, script: &Script, frame: &Frame<'_>) -> Option<String> {
@@ -230,6 +224,28 @@ impl<'d> Decl<'d> {
         Some(out.join(" "))
     }
 
+    /// Whether what is compared depends on a hole's value: outputs and prerequisites are compared on their
+    /// own.
+    pub(crate) fn uses_hole(&self, vars: &Vars<'d>, hole: &str) -> bool {
+        if self.uses(hole) {
+            return true;
+        }
+        let written = format!("<{hole}");
+        let learn = self.clauses.learn.and_then(|(_, file)| file);
+        let mut words = self.clauses.folder.into_iter().chain(learn);
+        words.any(|word| vars.description.sources.slice(word.span).contains(&written))
+    }
+
+    /// Whether a hole is part of an output's name, so that another value is another step.
+    pub(crate) fn names_output(&self, vars: &Vars<'d>, hole: &str) -> bool {
+        let (plain, put_in) = (format!("<{hole}"), format!("@{{{hole}"));
+        let mut words = self.syntax.outputs.iter().flat_map(|group| &group.items);
+        words.any(|item| {
+            let written = vars.description.sources.slice(item.word.span);
+            written.contains(&plain) || written.contains(&put_in)
+        })
+    }
+
     /// Writes down the values that differ from step to step: part of what is compared.
     pub fn bindings<'v>(
         &self,
@@ -237,7 +253,14 @@ impl<'d> Decl<'d> {
         values: impl Iterator<Item = &'v str> + Clone,
         out: &mut String,
     ) -> Option<()> {
-        for (hole, value) in self.holes.iter().zip(values.clone()) {
+        let used = self.used_holes.get_or_init(|| {
+            let used = self.holes.iter().map(|hole| self.uses_hole(vars, hole));
+            used.collect()
+        });
+        for ((hole, value), used) in self.holes.iter().zip(values.clone()).zip(used) {
+            if !used {
+                continue;
+            }
             for piece in [hole.as_str(), " = ", value, "\n"] {
                 out.push_str(piece);
             }
@@ -245,10 +268,13 @@ impl<'d> Decl<'d> {
         if !self.varying.is_empty() {
             let values: Vec<&str> = values.collect();
             let frame = self.frame(vars, &values)?;
-            for definition in &self.varying {
+            let used = self.varying.iter().filter(|own| self.uses(&own.name.text));
+            for definition in used {
                 let name = &*definition.name.text;
                 if let Some(value) = frame.local(name) {
-                    line(out, name, &format!("= {}", shell::quote_all(value.texts())));
+                    let value = shell::quote_all(value.texts());
+                    let value = vars.compared(value, definition.span)?;
+                    line(out, name, &format!("= {value}"));
                 }
             }
         }
@@ -366,10 +392,23 @@ pub fn render(
         let filled = shell::fill(&script.pieces, |reference| vars.reference(reference, frame))?;
         return match filled {
             Ok(text) => Some(text),
-            Err(second) => {
+            Err(shell::Refusal::SecondList(second)) => {
                 vars.report(
                     Diagnostic::error(second.span, "two lists stand in one word")
                         .help("make one of them a single word, with `.first` or `.joined(\"…\")`"),
+                );
+                None
+            }
+            Err(shell::Refusal::Unsure(reference, why)) => {
+                let written = vars.description.sources.slice(reference.span);
+                vars.report(
+                    Diagnostic::error(
+                        reference.span,
+                        format!("how a shell reads `{written}` here can't be told for sure: {why}"),
+                    )
+                    .help(format!(
+                        "put it into a variable of the shell first, `x={written}`, and use `\"$x\"` here; the prerequisites are `\"$@\"` of the script, the outputs stand in `$HANDLOOM_TARGET`"
+                    )),
                 );
                 None
             }
@@ -381,6 +420,20 @@ pub fn render(
             Piece::Text(piece) => text.push_str(piece),
             Piece::Var(reference) => {
                 let value = vars.reference(reference, frame)?;
+                if value.texts().any(secret::is_in) {
+                    let program = interpreter.first().map_or("", String::as_str);
+                    vars.report(
+                        Diagnostic::error(
+                            reference.span,
+                            format!("a secret can't be put into a script of `{program}`, which is written down"),
+                        )
+                        .help(format!(
+                            "give it through the environment: `env NAME = @{{{}}}` above the recipe",
+                            reference.name.text
+                        )),
+                    );
+                    return None;
+                }
                 text.push_str(&as_json(&value, reference.raw));
             }
         }
@@ -503,7 +556,7 @@ pub fn task_sheet<'d>(
         sheet.push_str("\nfinally:\n");
         sheet.push_str(&render(vars, finally, &frame, &interpreter)?);
     }
-    Some(sheet)
+    vars.compared(sheet, script.span)
 }
 
 /// The arguments of a task, as text: part of what is compared.

@@ -15,11 +15,24 @@ pub enum NoOutput {
 pub trait Surroundings {
     /// An environment variable.
     fn env(&self, name: &str) -> Option<String>;
+    /// The value of a secret: an environment variable that is not written down as having been read.
+    fn secret(&self, name: &str) -> Option<String> {
+        self.env(name)
+    }
+    /// A key that only this user has, for digests of secrets.
+    fn secret_key(&self) -> [u8; 32] {
+        [0; 32]
+    }
     /// What a command prints when run in a folder of the project.
     ///
     /// # Errors
     /// When it may not be run, or did not succeed.
     fn output(&self, command: &[String], folder: &str) -> Result<String, NoOutput>;
+    /// Whether every command that was asked for has told what it prints; else what is not there may only be
+    /// unknown.
+    fn is_sure(&self) -> bool {
+        true
+    }
     /// Whether a file that no target describes was made by an earlier run and is as it was left.
     fn leftover(&self, path: &str) -> bool;
     /// The operating system: `linux`, `macos`.

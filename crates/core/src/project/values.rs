@@ -9,12 +9,14 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::collections::HashSet;
 
+use crate::language::ClauseKind;
 use crate::language::Let;
 use crate::language::LetHow;
 use crate::language::TopItem;
 use crate::language::Value as Written;
 use crate::language::VarRef;
 use crate::language::Word;
+use crate::project::circles;
 use crate::project::description::Description;
 use crate::project::description::PartId;
 use crate::project::folders::Folders;
@@ -24,6 +26,7 @@ use crate::project::overrides::SetOutside;
 use crate::project::paths::from_root;
 use crate::project::pattern::fill_holes;
 use crate::project::pattern::unescape;
+use crate::project::secret;
 use crate::project::surroundings::NoOutput;
 use crate::project::surroundings::Surroundings;
 use crate::project::value::Atom;
@@ -58,11 +61,40 @@ pub struct Vars<'d> {
     scopes: Vec<Scope<'d>>,
     /// The words of each part's `recipes with`.
     interpreters: Vec<Option<&'d [Word]>>,
+    /// The environment variables that hold secrets, as far as they are written plainly.
+    pub secrets: Vec<String>,
     known: RefCell<HashMap<(PartId, &'d str), Slot>>,
     /// How many variables are being worked out, one for another.
     depth: Cell<usize>,
     diagnostics: RefCell<Vec<Diagnostic>>,
     reported: RefCell<HashSet<(Option<Span>, String)>>,
+}
+
+/// The environment variables that hold secrets, as far as they are written plainly.
+fn secrets(description: &Description) -> Vec<String> {
+    let mut found = Vec::new();
+    let mut look = |definition: &Let| {
+        if let Written::Secret(name) = &definition.value {
+            found.push(description.sources.slice(name.span).to_owned());
+        }
+    };
+    for item in description.parts.iter().flat_map(|part| &part.items) {
+        let clauses = match item {
+            TopItem::Let(definition) => {
+                look(definition);
+                continue;
+            }
+            TopItem::Target(target) => &target.clauses,
+            TopItem::Task(task) => &task.clauses,
+            _ => continue,
+        };
+        for clause in clauses {
+            if let ClauseKind::Let(definition) = &clause.kind {
+                look(definition);
+            }
+        }
+    }
+    found
 }
 
 impl<'d> Vars<'d> {
@@ -92,7 +124,9 @@ impl<'d> Vars<'d> {
             scopes.push(scope);
             interpreters.push(interpreter);
         }
+        let secrets = secrets(description);
         let vars = Self {
+            secrets,
             description,
             around,
             folders,
@@ -105,7 +139,25 @@ impl<'d> Vars<'d> {
             reported: RefCell::default(),
         };
         vars.check_definitions();
+        circles::report(&vars);
         vars
+    }
+
+    /// The part that a name seen from a part is defined in.
+    pub(super) fn home(&self, part: PartId, name: &str) -> Option<(PartId, &[&'d Let])> {
+        let mut at = Some(part);
+        while let Some(id) = at {
+            if let Some(definitions) = self.scopes[id.index()].get(name) {
+                return Some((id, definitions));
+            }
+            at = self.description.parts[id.index()].parent;
+        }
+        None
+    }
+
+    /// Whether a variable of the part in `folder` is set from outside.
+    pub(super) fn is_set_outside(&self, folder: &str, name: &str) -> bool {
+        self.outside.find(folder, name).is_some()
     }
 
     /// Takes all that was found wrong so far.
@@ -113,12 +165,20 @@ impl<'d> Vars<'d> {
         self.diagnostics.take()
     }
 
-    /// Reports a mistake, unless the same one was reported at the same place.
+    /// Reports a mistake, unless one of its kind was reported at the same place: a wrong `each` is wrong once,
+    /// and not for each of its steps.
     pub fn report(&self, diagnostic: Diagnostic) {
-        let key = (
-            diagnostic.primary.as_ref().map(|label| label.span),
-            diagnostic.title.clone(),
-        );
+        let place = diagnostic.primary.as_ref().map(|label| label.span);
+        let kind = match place {
+            Some(_) => diagnostic
+                .title
+                .split('`')
+                .step_by(2)
+                .collect::<Vec<_>>()
+                .join("`"),
+            None => diagnostic.title.clone(),
+        };
+        let key = (place, kind);
         if self.reported.borrow_mut().insert(key) {
             self.diagnostics.borrow_mut().push(diagnostic);
         }
@@ -359,6 +419,8 @@ impl<'d> Vars<'d> {
                 }
             }
         };
+        let count = before.atoms.len() + own.atoms.len();
+        self.check_count(count, definition.span)?;
         Some(Value {
             atoms: before
                 .atoms
@@ -434,6 +496,7 @@ impl<'d> Vars<'d> {
             Written::Files { patterns, except } => self.files(patterns, except, frame),
             Written::Env { name, or } => self.env(definition, name, or.as_deref(), frame),
             Written::Output(command) => self.output(definition.span, command, frame),
+            Written::Secret(name) => self.secret(definition, name, frame),
             Written::Match { from, into, words } => self.rewritten(from, into, words, frame),
         }
     }
@@ -494,6 +557,65 @@ impl<'d> Vars<'d> {
                 None
             }
         }
+    }
+
+    fn secret(&self, definition: &Let, name: &Word, frame: &Frame<'_>) -> Option<Value> {
+        let variable = self.single(name, frame)?;
+        let is_plain = !variable.text.is_empty()
+            && variable
+                .text
+                .chars()
+                .all(|c| c.is_ascii_alphanumeric() || c == '_')
+            && !variable.text.starts_with(|c: char| c.is_ascii_digit());
+        if !is_plain {
+            self.report(
+                Diagnostic::error(
+                    name.span,
+                    format!(
+                        "`{}` can't be the name of an environment variable",
+                        variable.text
+                    ),
+                )
+                .help(format!(
+                    "write `let {} = secret NAME`",
+                    definition.name.text
+                )),
+            );
+            return None;
+        }
+        Some(Value::word(secret::placeholder(&variable.text)))
+    }
+
+    /// The value of a secret, by the environment variable that holds it; one that is not set is reported.
+    pub fn secret_value(&self, variable: &str, span: Span) -> Option<String> {
+        let value = self.around.secret(variable);
+        if value.is_none() {
+            self.report(
+                Diagnostic::error(
+                    span,
+                    format!(
+                        "the environment variable `{variable}`, which holds a secret, is not set"
+                    ),
+                )
+                .help(format!("set it for this run: `{variable}=… handloom …`")),
+            );
+        }
+        value
+    }
+
+    /// A text as it is compared and written down: in a secret's place stands a digest that only this user
+    /// can make.
+    pub fn compared(&self, text: String, span: Span) -> Option<String> {
+        if !secret::is_in(&text) {
+            return Some(text);
+        }
+        let key = self.around.secret_key();
+        let digest = |variable: &str| {
+            let value = self.secret_value(variable, span)?;
+            let digest = blake3::keyed_hash(&key, value.as_bytes());
+            Some(format!("{}{}", secret::SHOWN, &digest.to_hex()[..16]))
+        };
+        Some(secret::filled(&text, digest)?.into_owned())
     }
 
     fn rewritten(

@@ -8,11 +8,21 @@ use crate::project::frame::Frame;
 use crate::project::pattern::Pattern;
 use crate::project::pattern::escape;
 use crate::project::pattern::is_pattern;
+use crate::project::secret;
 use crate::project::value::Atom;
 use crate::project::value::Value;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::Span;
+
+/// More words than this are no value: a project of millions of steps has fewer.
+const MAX_WORDS: usize = 5_000_000;
+
+/// A word put together is at most so long, bytes.
+const MAX_WORD: usize = 1 << 20;
+
+/// All words that one word comes to are at most so long together, bytes.
+const MAX_BYTES: usize = 256 << 20;
 
 impl<'d> Vars<'d> {
     /// Compiles a pattern's source, or reports what is wrong with it.
@@ -34,7 +44,9 @@ impl<'d> Vars<'d> {
         }
         let mut atoms = Vec::with_capacity(words.len());
         for word in words {
-            atoms.extend(self.word(word, frame)?.atoms.iter().cloned());
+            let value = self.word(word, frame)?;
+            self.check_count(atoms.len() + value.atoms.len(), word.span)?;
+            atoms.extend(value.atoms.iter().cloned());
         }
         Some(Value {
             atoms: atoms.into(),
@@ -119,6 +131,7 @@ impl<'d> Vars<'d> {
         let count = many.map_or(1, |(at, _)| {
             values[at].as_ref().map_or(1, |v| v.atoms.len())
         });
+        self.check_size(parts, &values, count)?;
         let atoms = (0..count).map(|index| {
             let mut text = String::new();
             let mut source = String::new();
@@ -154,7 +167,66 @@ impl<'d> Vars<'d> {
         })
     }
 
+    /// Refuses more words than any project needs, before they are put together.
+    pub(super) fn check_count(&self, count: usize, span: Span) -> Option<()> {
+        if count <= MAX_WORDS {
+            return Some(());
+        }
+        self.report(
+            Diagnostic::error(span, format!("this comes to more than {MAX_WORDS} words"))
+                .help("a variable that is put in twice doubles its words each time"),
+        );
+        None
+    }
+
+    /// The same for the bytes of words that are put together from several parts.
+    fn check_size(&self, parts: &[WordPart], values: &[Option<Value>], count: usize) -> Option<()> {
+        let (mut one, mut all) = (0usize, 0usize);
+        for (part, value) in parts.iter().zip(values) {
+            let (longest, sum) = match (part, value) {
+                (WordPart::Text { text, .. }, _) => (text.len(), text.len().saturating_mul(count)),
+                (_, Some(value)) if value.atoms.len() == count && count != 1 => (
+                    value.texts().map(str::len).max().unwrap_or(0),
+                    value.texts().map(str::len).sum(),
+                ),
+                (_, Some(value)) => {
+                    let length = value.texts().next().map_or(0, str::len);
+                    (length, length.saturating_mul(count))
+                }
+                (_, None) => (0, 0),
+            };
+            one = one.saturating_add(longest);
+            all = all.saturating_add(sum);
+        }
+        if one <= MAX_WORD && all <= MAX_BYTES {
+            return Some(());
+        }
+        let span = parts.iter().find_map(|part| match part {
+            WordPart::Var(reference) => Some(reference.span),
+            WordPart::Text { .. } => None,
+        });
+        self.report(
+            Diagnostic::error(
+                span.unwrap_or_default(),
+                format!(
+                    "this comes to a word of more than {} KiB, or to more than {} MiB of words",
+                    MAX_WORD >> 10,
+                    MAX_BYTES >> 20
+                ),
+            )
+            .help("a variable that is put in twice doubles its length each time"),
+        );
+        None
+    }
+
     // ---- conditions ----------------------------------------------------------------------------
+
+    /// A value's words for a comparison: of a secret what it holds.
+    fn plain_texts<'v>(&self, value: &'v Value) -> Vec<std::borrow::Cow<'v, str>> {
+        let plain =
+            |text| secret::filled(text, |name| self.around.secret(name)).unwrap_or(text.into());
+        value.texts().map(plain).collect()
+    }
 
     /// Whether a condition holds.
     pub fn condition(&self, condition: &Condition, frame: &Frame<'_>) -> Option<bool> {
@@ -171,17 +243,17 @@ impl<'d> Vars<'d> {
             Condition::Not(inner) => !self.condition(inner, frame)?,
             Condition::Is(left, right) => {
                 let (left, right) = pair(left, right)?;
-                left.texts().eq(right.texts())
+                self.plain_texts(&left) == self.plain_texts(&right)
             }
             Condition::IsNot(left, right) => {
                 let (left, right) = pair(left, right)?;
-                !left.texts().eq(right.texts())
+                self.plain_texts(&left) != self.plain_texts(&right)
             }
             Condition::Has(left, right) => {
                 let (left, right) = pair(left, right)?;
-                right
-                    .texts()
-                    .all(|wanted| left.texts().any(|text| text == wanted))
+                let texts = self.plain_texts(&left);
+                let wanted = self.plain_texts(&right);
+                wanted.iter().all(|wanted| texts.contains(wanted))
             }
         })
     }

@@ -30,6 +30,7 @@ pub struct Input<'a> {
 }
 
 /// Everything about a step that is compared.
+#[derive(Clone, Copy)]
 pub struct Facts<'a> {
     /// What it is recorded under.
     pub key: &'a str,
@@ -58,8 +59,7 @@ pub fn is_kept(facts: &Facts<'_>, ledger: &Ledger) -> bool {
     let Some(record) = ledger.step(facts.key) else {
         return false;
     };
-    record.sheet() == facts.sheet
-        && record.bindings() == facts.bindings
+    same_recipe(record, facts)
         && same_edges(record.outputs(), facts.outputs, is_as_left)
         && same_edges(record.needs(), facts.needs, is_as_seen)
         && facts.learned.is_none_or(|now| {
@@ -67,6 +67,34 @@ pub fn is_kept(facts: &Facts<'_>, ledger: &Ledger) -> bool {
             learned.all(|edge| is_as_seen(&edge, &now(edge.path)))
         })
         && same_givens(record, facts.givens)
+}
+
+/// Whether the recipe and the values that it uses are as recorded.
+fn same_recipe(record: StepView<'_>, facts: &Facts<'_>) -> bool {
+    let same = record.sheet() == facts.sheet && record.bindings() == facts.bindings;
+    if same || !record.outputs().any(|output| output.legacy) {
+        return same;
+    }
+    // Before version 02 the recipe had all own variables in front, and the values of all holes beside it.
+    let (head, recipe) = match record.sheet().split_once("recipe:\n") {
+        Some((head, recipe)) => (head, recipe),
+        None => (record.sheet(), ""),
+    };
+    let head: String = head
+        .split_inclusive('\n')
+        .filter(|line| !line.starts_with("let "))
+        .collect();
+    let uses = |line: &&str| {
+        let name = line.split(" = ").next().unwrap_or_default();
+        let mut used = facts.bindings.lines();
+        used.any(|used| used.split(" = ").next() == Some(name))
+    };
+    let bindings: String = record
+        .bindings()
+        .split_inclusive('\n')
+        .filter(uses)
+        .collect();
+    format!("{head}recipe:\n{recipe}") == facts.sheet && bindings == facts.bindings
 }
 
 /// Whether a bad end alone is a reason: a step's old outputs were put back, so its record says all; what a
@@ -212,7 +240,7 @@ fn recipe(record: StepView<'_>, facts: &Facts<'_>, order_differs: bool, reasons:
             .outputs()
             .zip(facts.outputs)
             .any(|(edge, input)| edge.path != input.path || edge.group != input.group);
-    if record.sheet() != facts.sheet || record.bindings() != facts.bindings {
+    if !same_recipe(record, facts) {
         let text = |sheet: &str, bindings: &str| format!("{bindings}{sheet}");
         reasons.push(
             Reason::of(ReasonKind::RecipeChanged)

@@ -8,6 +8,7 @@ use std::collections::HashMap;
 use crate::content::Reader;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
+use crate::project::secret;
 use crate::project::surroundings::NoOutput;
 use crate::project::surroundings::Surroundings;
 use crate::world::Clock;
@@ -30,11 +31,15 @@ pub struct Around<'a> {
     pub ask: Option<&'a Ask<'a>>,
     /// The project's folder, absolute.
     pub root: String,
+    /// A key that only this user has; without one nothing is kept that others could forge.
+    pub key: Option<[u8; 32]>,
     asked: RefCell<HashMap<String, Result<String, String>>>,
     /// Environment variables that were asked for.
     env_read: RefCell<HashMap<String, Option<String>>>,
     /// Files that an earlier run made, and whether they are as it left them.
     leftovers: RefCell<BTreeMap<String, bool>>,
+    /// Commands that were not asked, and whether their last output is known.
+    not_asked: RefCell<BTreeMap<String, bool>>,
 }
 
 impl<'a> Around<'a> {
@@ -54,10 +59,29 @@ impl<'a> Around<'a> {
             env,
             ask,
             root,
+            key: None,
             asked: RefCell::default(),
             env_read: RefCell::default(),
             leftovers: RefCell::default(),
+            not_asked: RefCell::default(),
         }
+    }
+
+    /// The same with a key that only this user has.
+    #[must_use]
+    pub fn with_key(self, key: Option<[u8; 32]>) -> Self {
+        Self { key, ..self }
+    }
+
+    /// Commands whose last output was taken, since they may not be asked; and those of which none is known.
+    #[must_use]
+    pub fn not_asked(&self) -> (Vec<String>, Vec<String>) {
+        let not_asked = self.not_asked.borrow();
+        let of = |known: bool| {
+            let of = not_asked.iter().filter(|(_, is_known)| **is_known == known);
+            of.map(|(command, _)| command.clone()).collect()
+        };
+        (of(true), of(false))
     }
 
     /// The environment variables that were asked for, with what they held.
@@ -102,7 +126,8 @@ impl<'a> Around<'a> {
         let Some(step) = ledger.step(maker) else {
             return false;
         };
-        let Some(made) = step.outputs().find(|output| output.path == path) else {
+        let made = step.outputs().find(|output| output.path == path);
+        let Some(made) = made else {
             // It lies in a folder that was made as a whole.
             return true;
         };
@@ -113,7 +138,7 @@ impl<'a> Around<'a> {
             clock: self.clock,
             record: &record,
         };
-        reader.look(path, &mut Vec::new()).state.digest() == made.digest
+        crate::verdict::is_as_left(&made, &reader.look(path, &mut Vec::new()).state)
     }
 
     /// What commands printed in this run, where the ledger says otherwise or nothing.
@@ -148,16 +173,34 @@ impl Surroundings for Around<'_> {
         value
     }
 
+    fn secret(&self, name: &str) -> Option<String> {
+        (self.env)(name)
+    }
+
+    fn secret_key(&self) -> [u8; 32] {
+        self.key.unwrap_or_default()
+    }
+
     fn output(&self, command: &[String], folder: &str) -> Result<String, NoOutput> {
         let key = command_key(command, folder);
         let Some(ask) = self.ask else {
             let recorded = self.ledger.borrow().command(&key).map(str::to_owned);
+            self.not_asked
+                .borrow_mut()
+                .insert(command.join(" "), recorded.is_some());
             return recorded.ok_or(NoOutput::NotAsked);
         };
         if let Some(known) = self.asked.borrow().get(&key) {
             return known.clone().map_err(NoOutput::Failed);
         }
-        let output = ask(command, folder);
+        let words: Option<Vec<String>> = command
+            .iter()
+            .map(|word| Some(secret::filled(word, |name| (self.env)(name))?.into_owned()))
+            .collect();
+        let output = match words {
+            Some(words) => ask(&words, folder),
+            None => Err("needs a secret that is not set".to_owned()),
+        };
         self.asked.borrow_mut().insert(key, output.clone());
         output.map_err(NoOutput::Failed)
     }
@@ -170,6 +213,10 @@ impl Surroundings for Around<'_> {
         let is = self.is_as_left(path, maker, &ledger);
         self.leftovers.borrow_mut().insert(path.to_owned(), is);
         is
+    }
+
+    fn is_sure(&self) -> bool {
+        self.not_asked.borrow().values().all(|known| *known)
     }
 
     fn root(&self) -> String {

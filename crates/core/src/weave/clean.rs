@@ -6,6 +6,7 @@ use crate::content::Reader;
 use crate::content::State;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
+use crate::verdict::is_as_left;
 use crate::weave::around::Around;
 use crate::weave::keep;
 
@@ -20,6 +21,45 @@ pub enum Cleaned {
     Edited(String),
 }
 
+/// What would be taken away.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Foreseen {
+    /// What would become of each path.
+    pub paths: Vec<Cleaned>,
+    /// How long the steps took together whose outputs would be removed, seconds.
+    pub seconds: f64,
+}
+
+/// What [`clean`] would do now, but for folders that would be empty then.
+///
+/// # Errors
+/// The path that could not be looked at.
+pub fn foresee_clean(
+    around: &Around<'_>,
+    steps: &[String],
+) -> Result<Foreseen, (String, io::Error)> {
+    let mut foreseen = Foreseen::default();
+    for step in steps {
+        let before = foreseen.paths.len();
+        clean_step(around, step, &mut foreseen.paths, false)?;
+        let removes = |cleaned: &Cleaned| matches!(cleaned, Cleaned::Removed(_));
+        if foreseen.paths[before..].iter().any(removes) {
+            let took = around
+                .ledger
+                .borrow()
+                .step(step)
+                .map_or(0, |record| record.took());
+            #[expect(
+                clippy::cast_precision_loss,
+                reason = "nanoseconds as seconds for people"
+            )]
+            let seconds = took as f64 / 1e9;
+            foreseen.seconds += seconds;
+        }
+    }
+    Ok(foreseen)
+}
+
 /// Removes the outputs of recorded steps, as far as they are unchanged, then folders that were made
 /// and are empty now. What is not there any more is only forgotten.
 ///
@@ -28,7 +68,7 @@ pub enum Cleaned {
 pub fn clean(around: &Around<'_>, steps: &[String]) -> Result<Vec<Cleaned>, (String, io::Error)> {
     let mut cleaned = Vec::new();
     for step in steps {
-        let all_gone = clean_step(around, step, &mut cleaned)?;
+        let all_gone = clean_step(around, step, &mut cleaned, true)?;
         if all_gone {
             record(around, Entry::Forgotten(step.clone()))?;
         }
@@ -64,30 +104,37 @@ fn record(around: &Around<'_>, entry: Entry) -> Result<(), (String, io::Error)> 
     added.map_err(|error| ("the ledger".to_owned(), error))
 }
 
-/// Whether all outputs of the step are gone.
+/// Whether all outputs of the step are gone. They are only removed `really` when that is said.
 fn clean_step(
     around: &Around<'_>,
     step: &str,
     cleaned: &mut Vec<Cleaned>,
+    really: bool,
 ) -> Result<bool, (String, io::Error)> {
-    let outputs: Vec<(String, Option<crate::world::Digest>)> =
-        match around.ledger.borrow().step(step) {
-            Some(record) => record
-                .outputs()
-                .map(|output| (output.path.to_owned(), output.digest))
-                .collect(),
-            None => return Ok(false),
+    let outputs: Vec<(String, bool, State)> = {
+        let ledger = around.ledger.borrow();
+        let Some(record) = ledger.step(step) else {
+            return Ok(false);
         };
+        // Another step may have taken a path over since.
+        let outputs = record
+            .outputs()
+            .filter(|output| ledger.maker(output.path) == Some(step));
+        outputs
+            .map(|output| {
+                let state = look(around, output.path);
+                (output.path.to_owned(), is_as_left(&output, &state), state)
+            })
+            .collect()
+    };
     let mut all_gone = true;
-    for (path, digest) in outputs {
-        // Another step may have taken the path over since.
-        if around.ledger.borrow().maker(&path) != Some(step) {
-            continue;
-        }
-        match look(around, &path) {
+    for (path, as_left, state) in outputs {
+        match state {
             State::Missing => {}
-            state if state.digest() == digest => {
-                keep::remove(around.disk, &path).map_err(|error| (path.clone(), error))?;
+            _ if as_left => {
+                if really {
+                    keep::remove(around.disk, &path).map_err(|error| (path.clone(), error))?;
+                }
                 cleaned.push(Cleaned::Removed(path));
             }
             _ => {

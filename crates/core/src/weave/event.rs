@@ -85,6 +85,21 @@ impl Exit {
     }
 }
 
+impl Exit {
+    /// In a few words.
+    #[must_use]
+    pub fn in_words(&self) -> String {
+        match self {
+            Self::Status(status) => format!("exit status {status}"),
+            Self::Signal(signal) => format!("signal {signal}"),
+            Self::TimedOut(limit) => format!("longer than {limit} s"),
+            Self::OutOfMemory => "out of memory".to_owned(),
+            Self::NotStarted(_) | Self::NoRoom(_) => "not started".to_owned(),
+            Self::ReadsTerminal => "reads the terminal".to_owned(),
+        }
+    }
+}
+
 /// Why a job counts as failed although its recipe may have ended well.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Problem {
@@ -209,6 +224,9 @@ pub struct Summary {
     /// All jobs together, seconds.
     #[serde(skip)]
     pub job_seconds: f64,
+    /// Of those that ran, how many are tasks, which make nothing.
+    #[serde(skip)]
+    pub tasks: usize,
 }
 
 impl Summary {
@@ -273,6 +291,13 @@ pub enum Event {
     },
     /// A job ended, or a step is held.
     Ended(Box<Ended>),
+    /// A task that stands for others was held, and its `finally` printed something.
+    Finally {
+        /// Its name.
+        step: String,
+        /// What was printed.
+        output: Printed,
+    },
     /// A step that was waiting has no reason to run after all.
     Spared {
         /// Its name.

@@ -426,17 +426,19 @@ fn learned(
         if own.contains(&path.as_str()) {
             continue;
         }
-        report_luck(round, step, &path);
+        let is_luck = is_luck(round, step, &path);
         let before = round.states.known(project, &path);
         let state = round.states.look(&path);
         let changed = match before {
             Some(before) => before.digest() != state.digest(),
             None => was_written_since(round, step, done.began, &path),
         };
-        if changed {
+        if changed && !is_luck {
             return Err(Problem::PrerequisiteChanged(path));
         }
-        let digest = state.digest();
+        // What was made meanwhile and in the wrong order is recorded as not there, so that the step is judged
+        // anew behind what makes it.
+        let digest = state.digest().filter(|_| !changed);
         if let State::Unreadable(why) = &state {
             return Err(Problem::Learned(format!(
                 "`{path}`, which the recipe told of, can't be read: {why}"
@@ -452,12 +454,30 @@ fn learned(
     Ok(edges)
 }
 
+/// Whether another step makes what a step read, and nothing puts that one first. The run then goes on with
+/// the edge that is missing.
+fn is_luck(round: &mut Round<'_, '_, '_>, step: StepId, path: &str) -> bool {
+    let project = round.project;
+    let Some(maker) = project.maker_of(path) else {
+        return false;
+    };
+    if maker == step || round.waits_for(step, maker) {
+        return false;
+    }
+    let names = (
+        project.step_name(step).to_owned(),
+        project.step_name(maker).to_owned(),
+    );
+    round.session.found_edges.insert(names);
+    true
+}
+
 /// Whether a file that nobody had looked at was written after a job began: which of its contents the
 /// recipe read is not known then, unless what makes it comes first. A time in the future says nothing.
 fn was_written_since(round: &Round<'_, '_, '_>, step: StepId, began: u64, path: &str) -> bool {
     let project = round.project;
     let maker = project.paths.find(path).and_then(|id| project.maker(id));
-    if path.ends_with('/') || maker.is_some_and(|maker| reaches(round, step, maker)) {
+    if path.ends_with('/') || maker.is_some_and(|maker| round.waits_for(step, maker)) {
         return false;
     }
     let (now, began) = (round.session.clock.now(), began_at(round, began));
@@ -475,60 +495,6 @@ fn below_root(round: &Round<'_, '_, '_>, folder: &str, written: &str) -> String 
         Some(inside) => from_root("", inside),
         None => from_root(folder, written),
     }
-}
-
-/// Warns of a learned prerequisite that another step makes and that nothing puts first.
-fn report_luck(round: &mut Round<'_, '_, '_>, step: StepId, path: &str) {
-    let project = round.project;
-    let Some(maker) = project
-        .paths
-        .find(path)
-        .and_then(|path| project.maker(path))
-    else {
-        return;
-    };
-    if maker == step || reaches(round, step, maker) {
-        return;
-    }
-    let span = project.decl(project.step(step)).syntax.span;
-    let other = project.decl(project.step(maker)).syntax.span;
-    let name = project.step_name(step);
-    round.session.tell(Event::Warning(
-        Diagnostic::warning(
-            span,
-            format!("`{name}` reads `{path}`, which another target makes, but does not need it"),
-        )
-        .also(other, "makes it")
-        .help(format!(
-            "only luck put it first: add `after {path}`, or `needs {path}`"
-        )),
-    ));
-}
-
-/// Whether a step waits for another, directly or through others.
-fn reaches(round: &Round<'_, '_, '_>, from: StepId, to: StepId) -> bool {
-    use crate::graph::NodeId;
-    let Some(start) = round
-        .whole
-        .nodes
-        .iter()
-        .position(|&id| id == NodeId::step(from))
-    else {
-        return false;
-    };
-    let mut seen = vec![false; round.whole.nodes.len()];
-    let mut open = vec![start];
-    while let Some(position) = open.pop() {
-        for &before in round.whole.waits_for(position) {
-            if round.whole.nodes[before as usize] == NodeId::step(to) {
-                return true;
-            }
-            if !std::mem::replace(&mut seen[before as usize], true) {
-                open.push(before as usize);
-            }
-        }
-    }
-    false
 }
 
 /// Moves what a failed recipe left behind out of the way.

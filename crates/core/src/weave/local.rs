@@ -23,6 +23,7 @@ use std::time::Duration;
 
 use rustix::process::Signal;
 
+use crate::project::secret;
 use crate::project::shell::quote_all;
 use crate::weave::event::Exit;
 use crate::weave::marks::Marks;
@@ -137,7 +138,14 @@ impl LocalPlace {
             command.arg(self.script_file(job, &job.script)?);
         }
         command.current_dir(self.root.join(os(&job.folder)));
-        command.envs(job.env.iter().map(|(name, value)| (os(name), os(value))));
+        for (name, value) in &job.env {
+            let secret = |wanted: &str| {
+                let found = job.secrets.iter().find(|(name, _)| name == wanted);
+                Some(found.map_or_else(String::new, |(_, value)| value.clone()))
+            };
+            let value = secret::filled(value, secret).unwrap_or_default();
+            command.env(os(name), os(&value));
+        }
         command.env("HANDLOOM_JOB", facts);
         if !job.terminal {
             command.process_group(0).stdin(Stdio::null());

@@ -7,6 +7,7 @@ use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::project::PartId;
 use crate::project::Project;
+use crate::project::StepId;
 use crate::project::What;
 use crate::text::Diagnostic;
 use crate::weave::session::Asked;
@@ -18,12 +19,39 @@ pub enum Goal {
     Task(String),
 }
 
+impl Goal {
+    /// Its name.
+    pub fn name(&self) -> &str {
+        match self {
+            Self::Step(name) | Self::Task(name) => name,
+        }
+    }
+}
+
+/// Goals that are brought up to date together.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Phase {
+    pub goals: Vec<Goal>,
+    /// The number of the task's `steps` that it belongs to, and of which nothing is begun after a failure;
+    /// none for what was asked for.
+    pub sequence: Option<usize>,
+}
+
 /// What names stand for in a project; without names, what is made by default.
 #[must_use]
 pub fn goals(project: &Project<'_>, asked: &Asked) -> graph::Goals {
     if asked.names.is_empty() {
         let part = part_of(project, &asked.folder);
-        return graph::Goals::of(graph::default_goals(project, part.0, &part.1));
+        let mut goals = graph::Goals::of(graph::default_goals(project, part.0, &part.1));
+        let has_default = project.defaults.iter().any(|(owner, _)| *owner == part.0);
+        if !has_default {
+            // Steps that need each other in a circle are none that nothing needs: nobody would ever miss them.
+            let all = (0..project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
+            if let Err(cycle) = graph::order(project, &all.collect::<Vec<_>>()) {
+                goals.unknown.push(graph::describe_cycle(project, &cycle));
+            }
+        }
+        return goals;
     }
     graph::resolve(project, &asked.names, &asked.folder)
 }
@@ -98,30 +126,33 @@ pub fn cone_is_unsettled(project: &Project<'_>, goal: NodeId) -> bool {
 }
 
 /// Cuts goals into phases: each item of a task's `steps` in a phase of its own.
-pub fn cut(project: &Project<'_>, goals: &[NodeId]) -> Result<Vec<Vec<Goal>>, Box<Diagnostic>> {
+pub fn cut(project: &Project<'_>, goals: &[NodeId]) -> Result<Vec<Phase>, Box<Diagnostic>> {
     let mut cutter = Cutter {
         project,
         phases: Vec::new(),
         open: Vec::new(),
         done: HashSet::new(),
+        sequences: 0,
     };
     cutter.visit(goals)?;
-    cutter.push(goals.iter().copied());
+    cutter.push(goals.iter().copied(), None);
     Ok(cutter.phases)
 }
 
 struct Cutter<'p, 'd> {
     project: &'p Project<'d>,
-    phases: Vec<Vec<Goal>>,
+    phases: Vec<Phase>,
     open: Vec<NodeId>,
     done: HashSet<NodeId>,
+    /// How many tasks with `steps` were cut.
+    sequences: usize,
 }
 
 impl Cutter<'_, '_> {
-    fn push(&mut self, nodes: impl Iterator<Item = NodeId>) {
+    fn push(&mut self, nodes: impl Iterator<Item = NodeId>, sequence: Option<usize>) {
         let goals: Vec<Goal> = nodes.filter_map(|id| goal(self.project, id)).collect();
         if !goals.is_empty() {
-            self.phases.push(goals);
+            self.phases.push(Phase { goals, sequence });
         }
     }
 
@@ -160,15 +191,17 @@ impl Cutter<'_, '_> {
             ));
         }
         self.open.push(id);
+        self.sequences += 1;
+        let sequence = Some(self.sequences);
         let mut needs = Vec::new();
         graph::dependencies(self.project, id, &mut |needed| needs.push(needed));
-        self.push(needs.into_iter());
+        self.push(needs.into_iter(), sequence);
         for &what in &node.steps {
             let items = self.nodes(what);
             self.visit(&items)?;
-            self.push(items.into_iter());
+            self.push(items.into_iter(), sequence);
         }
-        self.push(std::iter::once(id));
+        self.push(std::iter::once(id), sequence);
         self.open.pop();
         self.done.insert(id);
         Ok(())

@@ -22,8 +22,10 @@ pub struct Job {
     pub arguments: Vec<String>,
     /// The folder to run in, from the root.
     pub folder: String,
-    /// Environment variables to set.
+    /// Environment variables to set; secrets in them are filled in when it is started.
     pub env: Vec<(String, String)>,
+    /// Values of secrets, by the environment variable that holds them: taken out of what it prints.
+    pub secrets: Vec<(String, String)>,
     /// Facts for `HANDLOOM_JOB`, as JSON.
     pub facts: String,
     /// Which slot it runs in.

@@ -19,6 +19,7 @@ use crate::project::frame::Frame;
 use crate::project::paths::from_root;
 use crate::project::script;
 use crate::project::script::LearnFile;
+use crate::project::secret;
 use crate::project::shell;
 use crate::project::value::Value;
 use crate::project::values::Vars;
@@ -74,11 +75,19 @@ impl<'d> Workshop<'_, 'd> {
         let needs: Vec<(u16, PathId)> = project.open_needs(project.step_needs(node)).collect();
         let (frame, folder) =
             script::step_frame(self.vars, project, decl, node, &needs, learn.as_ref())?;
+        // What a recipe does not mention is no reason to run it again, so it must not depend on it either.
         let own: Vec<&str> = decl
             .holes
             .iter()
             .map(String::as_str)
-            .chain(decl.clauses.lets.iter().map(|own| &*own.name.text))
+            .filter(|hole| decl.names_output(self.vars, hole) || decl.uses_hole(self.vars, hole))
+            .chain(
+                decl.clauses
+                    .lets
+                    .iter()
+                    .map(|own| &*own.name.text)
+                    .filter(|name| decl.uses(name)),
+            )
             .collect();
         let labels = Labels {
             targets: decl
@@ -113,7 +122,8 @@ impl<'d> Workshop<'_, 'd> {
     /// A task's job; `None` when it has no recipe or its description is wrong.
     pub fn task(&self, task: TaskId, frame: &Frame<'_>, slot: usize) -> Option<Prepared> {
         let node = &self.project.tasks[task.index()];
-        let recipe = node.decl.clauses.recipe?;
+        // A task that only stands for others may still have something to do whatever happened to them.
+        let recipe = node.decl.clauses.recipe.or(node.decl.clauses.finally)?;
         let folder = script::run_folder(self.vars, node.decl.clauses.folder, frame)?;
         let own: Vec<&str> = node
             .decl
@@ -179,6 +189,15 @@ impl<'d> Workshop<'_, 'd> {
             Some(word) => Some(self.limit(word, frame)?),
             None => None,
         };
+        for name in &self.vars.secrets {
+            let used = text.contains(&format!("${{{name}}}"))
+                || env
+                    .iter()
+                    .any(|(_, value)| value.contains(&secret::placeholder(name)));
+            if used {
+                self.vars.secret_value(name, recipe.span)?;
+            }
+        }
         let facts = self.facts(recipe, frame, &folder, own, labels);
         let list = |name: &str| -> Vec<String> {
             let value = frame.local(name);
@@ -196,6 +215,7 @@ impl<'d> Workshop<'_, 'd> {
             interpreter,
             script: text,
             arguments: if shell { list("needs") } else { Vec::new() },
+            secrets: self.secrets(),
             folder,
             env,
             facts,
@@ -205,7 +225,7 @@ impl<'d> Workshop<'_, 'd> {
             log: None,
         };
         let finally = match clauses.finally {
-            Some(finally) => {
+            Some(finally) if clauses.recipe.is_some() => {
                 let interpreter = script::interpreter(self.vars, finally, frame)?;
                 Some(Job {
                     script: script::render(self.vars, finally, frame, &interpreter)?,
@@ -214,7 +234,7 @@ impl<'d> Workshop<'_, 'd> {
                     ..job.clone()
                 })
             }
-            None => None,
+            _ => None,
         };
         Some(Prepared {
             job: Arc::new(job),
@@ -310,7 +330,15 @@ impl<'d> Workshop<'_, 'd> {
             folder: format!("{root}/{folder}").trim_end_matches('/').to_owned(),
         };
         let json = serde_json::to_string(&facts).unwrap_or_default();
-        names::surrogates_in_json(&json).into_owned()
+        names::surrogates_in_json(&secret::shown(&json)).into_owned()
+    }
+
+    /// The secrets that the description names, as far as they are set.
+    fn secrets(&self) -> Vec<(String, String)> {
+        let names = self.vars.secrets.iter();
+        names
+            .filter_map(|name| Some((name.clone(), self.vars.around.secret(name)?)))
+            .collect()
     }
 }
 

@@ -4,12 +4,14 @@
 //! gets its verdict at once; in a run with nothing to do that is all. What remains is a plan: a node
 //! is judged when the last of those it waits for has ended, and either runs or is spared.
 
+use std::cell::OnceCell;
 use std::io;
 use std::sync::atomic::AtomicBool;
 
 use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::Order;
+use crate::graph::declared;
 use crate::graph::node_count;
 use crate::ledger::Entry;
 use crate::ledger::task_key;
@@ -32,6 +34,7 @@ use crate::weave::plan::Plan;
 use crate::weave::prepare::Prepared;
 use crate::weave::recall::Contents;
 use crate::weave::session::Session;
+use crate::weave::session::Stopped;
 use crate::weave::slots::Shop;
 use crate::weave::slots::Slots;
 use crate::weave::states::States;
@@ -103,6 +106,10 @@ pub struct Round<'r, 's, 'd> {
     pub(super) ways: Vec<Way>,
     /// No job is begun any more.
     pub(super) closing: bool,
+    /// Tasks that are held and may want something to be run all the same.
+    finallies: Vec<TaskId>,
+    /// For each node its position in the whole order; made when first needed.
+    positions: OnceCell<Vec<u32>>,
 }
 
 impl<'r, 's, 'd> Round<'r, 's, 'd> {
@@ -134,6 +141,8 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             to_tell: vec![None; slots],
             ways: vec![Way::default(); count],
             closing: false,
+            finallies: Vec::new(),
+            positions: OnceCell::new(),
             session,
             project,
             vars,
@@ -187,11 +196,13 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         self.ways.iter_mut().for_each(|way| way.free_at = now);
         let count = self.session.options.jobs.min(plan.open).max(1);
         let result = std::thread::scope(|scope| {
-            let slots = Slots::start(scope, shop, count);
+            let slots = Slots::start(scope, shop, count)
+                .map_err(|error| RoundError::Io("can't start a thread".to_owned(), error))?;
             self.work_off(plan, &mut supplies, slots, &hold, &active)
         });
         let fresh = self.record_fresh();
         result.and(fresh)?;
+        self.run_finallies()?;
         Ok(self
             .endings
             .iter()
@@ -218,6 +229,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             });
             clean[position] = match id.node(self.project) {
                 Node::Set(_) => settled,
+                Node::Task(_) if self.ended_before(id).is_some() => false,
                 Node::Task(task) => {
                     self.was_done(&self.project.tasks[task.index()].decl.name)
                         || (settled
@@ -261,8 +273,13 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
     }
 
     fn step_is_kept(&mut self, step: StepId) -> Result<bool, RoundError> {
-        if !self.session.done.is_empty() && self.was_done(self.project.step_name(step)) {
-            return Ok(true);
+        if !self.session.done.is_empty() {
+            if self.was_done(self.project.step_name(step)) && !self.is_rejudged(step) {
+                return Ok(true);
+            }
+            if self.ended_before(NodeId::step(step)).is_some() {
+                return Ok(false);
+            }
         }
         let asked = self.is_asked(step);
         let ledger = self.session.ledger.borrow();
@@ -274,7 +291,26 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
     }
 
     fn is_asked(&self, step: StepId) -> bool {
-        self.session.options.remake && self.is_goal[NodeId::step(step).index()]
+        self.session.options.remake
+            && self.is_goal[NodeId::step(step).index()]
+            && !self.session.rejudges
+    }
+
+    /// Whether a step that was done in an earlier round of this call is judged once more.
+    fn is_rejudged(&self, step: StepId) -> bool {
+        self.session.rejudges
+            && !(self.session.options.remake && self.is_goal[NodeId::step(step).index()])
+    }
+
+    /// How a node came to a bad end in an earlier round of this call.
+    fn ended_before(&self, id: NodeId) -> Option<Ending> {
+        let name = match id.node(self.project) {
+            Node::Step(step) => self.project.step_name(step),
+            Node::Task(task) => &self.project.tasks[task.index()].decl.name,
+            Node::Set(_) => return None,
+        };
+        let ending = self.session.done.get(name).copied();
+        ending.filter(|ending| !ending.is_good())
     }
 
     /// Which positions have to be looked after: the goals that are not kept, and whatever those wait
@@ -400,6 +436,12 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
 
     /// Gives a free position its verdict; whether it has to run.
     pub(super) fn judge(&mut self, position: usize) -> Result<bool, RoundError> {
+        if !self.session.done.is_empty()
+            && let Some(bad) = self.ended_before(self.order.nodes[position])
+        {
+            self.endings[position] = Some(bad);
+            return Ok(false);
+        }
         if self.blocked[position] {
             self.held(position);
             return Ok(false);
@@ -463,7 +505,9 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
                 self.session.summary.count(Ending::Kept);
             } else if !self.session.done.contains_key(name) {
                 self.session.done.insert(name.to_owned(), Ending::Kept);
-                self.session.summary.count(Ending::Kept);
+                if !self.session.rejudges {
+                    self.session.summary.count(Ending::Kept);
+                }
             }
         }
     }
@@ -479,8 +523,27 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
         let step = id.name(self.project);
         self.session.done.insert(step.clone(), Ending::Held);
         self.session.summary.count(Ending::Held);
+        if let Node::Task(task) = id.node(self.project) {
+            self.finallies.push(task);
+        }
         self.session
             .tell(Event::Ended(Box::new(Ended::held(step, task))));
+    }
+
+    /// Runs what tasks that are held want to be run whatever happened.
+    fn run_finallies(&mut self) -> Result<(), RoundError> {
+        for task in std::mem::take(&mut self.finallies) {
+            let ran = self.session.run_finally(self.project, self.vars, task);
+            let output = ran.map_err(|stopped| match stopped {
+                Stopped::Description(_) => RoundError::Description,
+                Stopped::Io(what, error) => RoundError::Io(what, error),
+            })?;
+            if !output.is_empty() {
+                let step = self.project.tasks[task.index()].decl.name.clone();
+                self.session.tell(Event::Finally { step, output });
+            }
+        }
+        Ok(())
     }
 
     pub(super) fn close(&mut self, plan: &mut Plan, position: usize) -> Vec<usize> {
@@ -497,6 +560,46 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             self.ways[follower].free_at = now;
         }
         free
+    }
+
+    /// Whether a step waits for another, directly or through others.
+    pub(super) fn waits_for(&self, from: StepId, to: StepId) -> bool {
+        let mut direct = false;
+        declared(self.project, NodeId::step(from), &mut |node| {
+            direct |= node == NodeId::step(to);
+        });
+        if direct {
+            return true;
+        }
+        let nowhere = u32::MAX;
+        let positions = self.positions.get_or_init(|| {
+            let mut positions = vec![nowhere; node_count(self.project)];
+            for (at, id) in (0..).zip(&self.whole.nodes) {
+                positions[id.index()] = at;
+            }
+            positions
+        });
+        let (from, to) = (
+            positions[NodeId::step(from).index()],
+            positions[NodeId::step(to).index()],
+        );
+        // What is waited for stands in front.
+        if from == nowhere || to == nowhere || to >= from {
+            return false;
+        }
+        let mut seen = vec![false; from as usize + 1];
+        let mut open = vec![from];
+        while let Some(position) = open.pop() {
+            for &before in self.whole.waits_for(position as usize) {
+                if before == to {
+                    return true;
+                }
+                if before > to && !std::mem::replace(&mut seen[before as usize], true) {
+                    open.push(before);
+                }
+            }
+        }
+        false
     }
 
     /// Tells those that wait for a position how long the way to them is.

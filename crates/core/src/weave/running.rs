@@ -25,6 +25,7 @@ use rustix::process::Signal;
 use rustix::process::WaitIdOptions;
 use wait4::Wait4;
 
+use crate::project::secret::Redactor;
 use crate::weave::capture::Capture;
 use crate::weave::event::Exit;
 use crate::weave::local::LocalPlace;
@@ -59,6 +60,7 @@ pub struct Running<'p> {
     said: Option<File>,
     said_text: Vec<u8>,
     capture: Option<Capture>,
+    redactor: Redactor,
     limit: Option<Duration>,
     /// When the limit or the grace is over, on a clock that stands still in pauses.
     deadline: Option<Duration>,
@@ -81,6 +83,12 @@ impl<'p> Running<'p> {
             job: names::os_to_text(facts.as_os_str()).into_owned(),
             grouped: !job.terminal,
             capture: Some(Capture::new(&place.root, job.log.as_deref())),
+            redactor: Redactor::new(
+                &job.secrets
+                    .iter()
+                    .map(|(_, value)| value.clone())
+                    .collect::<Vec<_>>(),
+            ),
             limit: job.limit,
             ..Self::plain(child, pipe, place)
         }
@@ -109,6 +117,7 @@ impl<'p> Running<'p> {
             said: None,
             said_text: Vec::new(),
             capture: None,
+            redactor: Redactor::default(),
             limit: None,
             deadline: None,
             start: Instant::now(),
@@ -163,6 +172,13 @@ impl<'p> Running<'p> {
         self.await_group(stop, heard);
         let left = self.end_rest(stop);
         self.drain(heard);
+        let rest = self.redactor.finish();
+        if !rest.is_empty() {
+            self.capture
+                .iter_mut()
+                .for_each(|capture| capture.take(&rest));
+            heard(&rest);
+        }
         left
     }
 
@@ -341,8 +357,15 @@ impl<'p> Running<'p> {
 
     /// Takes what the pipes hold now.
     fn drain(&mut self, heard: &mut dyn FnMut(&[u8])) {
-        let capture = &mut self.capture;
+        let (capture, redactor) = (&mut self.capture, &mut self.redactor);
         drain_into(&mut self.pipe, &mut |bytes| {
+            let clean;
+            let bytes = if redactor.is_idle() {
+                bytes
+            } else {
+                clean = redactor.take(bytes);
+                &clean
+            };
             if let Some(capture) = capture {
                 capture.take(bytes);
             }

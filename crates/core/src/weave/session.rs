@@ -17,31 +17,43 @@ use crate::ledger::Ledger;
 use crate::project::Build;
 use crate::project::Description;
 use crate::project::Project;
+use crate::project::StepId;
+use crate::project::TaskId;
 use crate::project::folders::Folders;
 use crate::project::overrides::SetOutside;
 use crate::project::pattern::is_pattern;
 use crate::project::script::TaskCall;
+use crate::project::script::task_frame;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
+use crate::text::Span;
+use crate::verdict;
 use crate::weave::around::Around;
+use crate::weave::capture::Printed;
+use crate::weave::edges;
 use crate::weave::event::Ended;
 use crate::weave::event::Ending;
 use crate::weave::event::Event;
 use crate::weave::event::Summary;
+use crate::weave::facts::Scratch;
+use crate::weave::facts::Sheets;
 use crate::weave::ground::Ground;
 use crate::weave::phases::Goal;
+use crate::weave::phases::Phase;
 use crate::weave::phases::cone_is_unsettled;
 use crate::weave::phases::cut;
 use crate::weave::phases::find;
 use crate::weave::phases::goals;
 use crate::weave::phases::unsettled_trees;
 use crate::weave::place::Place;
+use crate::weave::prepare::Workshop;
 use crate::weave::recall;
 use crate::weave::recall::Contents;
 use crate::weave::recall::Known;
 use crate::weave::round::Round;
 use crate::weave::round::RoundError;
 use crate::weave::standing::kept_in;
+use crate::weave::states::States;
 use crate::weave::stop::Stop;
 use crate::world::Clock;
 use crate::world::Digest;
@@ -128,6 +140,18 @@ pub struct Session<'s> {
     warned: bool,
     /// Whether the place was told of the first job.
     prepared: bool,
+    /// Warnings that were told.
+    told: HashSet<(Option<Span>, String)>,
+    /// Steps that read what others make, as this run found out, each with that other.
+    pub(super) found_edges: edges::Found,
+    /// Whether steps that were done in an earlier round are judged once more.
+    pub(super) rejudges: bool,
+    /// Tasks' `steps` of which one failed.
+    failed_sequences: HashSet<usize>,
+    /// Gives the project free for others; see [`Session::let_project_go`].
+    pub release: Option<&'s mut dyn FnMut()>,
+    /// Whether that was done.
+    pub(super) let_go: bool,
     syncing: Syncing,
 }
 
@@ -188,6 +212,12 @@ impl<'s> Session<'s> {
             rounds: 0,
             warned: false,
             prepared: false,
+            told: HashSet::new(),
+            found_edges: edges::Found::new(),
+            rejudges: false,
+            failed_sequences: HashSet::new(),
+            release: None,
+            let_go: false,
             syncing: Syncing::default(),
         }
     }
@@ -269,11 +299,12 @@ impl<'s> Session<'s> {
             key,
         };
         let mut settled = HashSet::new();
-        let mut phases: Option<Vec<Vec<Goal>>> = None;
+        let mut phases: Option<Vec<Phase>> = None;
         while self.one_round(&call, known.take(), &mut settled, &mut phases)? {}
-        self.hold_rest(phases.unwrap_or_default());
-        let folded = self.ledger.borrow_mut().fold_if_large();
-        folded.map_err(|error| Stopped::Io("can't write the ledger".to_owned(), error))?;
+        if !self.let_go {
+            let folded = self.ledger.borrow_mut().fold_if_large();
+            folded.map_err(|error| Stopped::Io("can't write the ledger".to_owned(), error))?;
+        }
         Ok(self.sum_up(start))
     }
 
@@ -301,14 +332,15 @@ impl<'s> Session<'s> {
         call: &Call<'_>,
         known: Option<Known>,
         settled: &mut HashSet<String>,
-        phases: &mut Option<Vec<Vec<Goal>>>,
+        phases: &mut Option<Vec<Phase>>,
     ) -> Result<bool, Stopped> {
         let folders = Folders::new(self.disk);
         let around = self.around;
         let vars = Vars::new(call.description, call.outside, around, &folders);
         let taken_over = known.and_then(|known| {
             let project = known.project(&vars)?;
-            Some((project, known))
+            // What a step learned since is an edge that the kept order does not have.
+            (!known.has_new_edges(&project, &self.ledger.borrow())).then_some((project, known))
         });
         let (mut project, mut known) = match taken_over {
             Some((project, known)) => (project, Some(known)),
@@ -317,7 +349,9 @@ impl<'s> Session<'s> {
                     vars: &vars,
                     settled: Some(settled),
                 };
-                (build.project(), None)
+                let mut project = build.project();
+                edges::add(&mut project, &self.ledger.borrow(), &self.found_edges);
+                (project, None)
             }
         };
         if let Some((ground, _)) = &mut self.ground {
@@ -332,7 +366,10 @@ impl<'s> Session<'s> {
         let mut order = graph::Order::default();
         if let Some(known) = known.as_ref().filter(|known| known.answers(asked)) {
             (goals, order) = known.order();
-            *phases = Some(vec![Vec::new()]);
+            *phases = Some(vec![Phase {
+                goals: Vec::new(),
+                sequence: None,
+            }]);
         } else {
             if phases.is_none() {
                 *phases = self.phases(&project, asked)?;
@@ -340,11 +377,12 @@ impl<'s> Session<'s> {
             match phases {
                 None => trees.clone_from(&project.unsettled),
                 Some(phases) => {
+                    self.skip_held(&project, &vars, phases)?;
                     let Some(phase) = phases.first() else {
                         return Ok(false);
                     };
-                    goals.extend(phase.iter().filter_map(|goal| find(&project, goal)));
-                    order = self.order(&project, &goals)?;
+                    goals.extend(phase.goals.iter().filter_map(|goal| find(&project, goal)));
+                    order = self.order(&mut project, &vars, &goals)?;
                     trees = unsettled_trees(&project, &order, settled);
                 }
             }
@@ -358,10 +396,12 @@ impl<'s> Session<'s> {
                 .map(NodeId::step)
                 .filter(|&goal| !cone_is_unsettled(&project, goal))
                 .collect();
-            order = self.order(&project, &goals)?;
+            order = self.order(&mut project, &vars, &goals)?;
         }
+        self.warn_of_luck(&project, &order);
         self.last_round = !making_trees && phases.as_ref().is_some_and(|phases| phases.len() == 1);
         let bad_before = self.bad();
+        let found_before = self.found_edges.len();
         self.rounds += 1;
         if let Some((ground, tell)) = &mut self.ground {
             ground.add(&project, &order, &self.ledger.borrow());
@@ -378,28 +418,32 @@ impl<'s> Session<'s> {
             .map(Known::contents);
         let orders = (part.as_ref().unwrap_or(&order), &order);
         let judged = self.round(&project, &vars, orders, &goals, contents)?;
-        let failed = self.bad() > bad_before || self.stop.level() > 0;
+        let stopped = self.stop.level() > 0;
+        let failed = self.bad() > bad_before || stopped;
+        let goes_on = !stopped && (!failed || self.options.keep_going);
+        if self.found_edges.len() > found_before && goes_on {
+            // What was read in the wrong order is judged once more, behind what it read.
+            self.rejudges = true;
+            return Ok(true);
+        }
+        self.rejudges = false;
         if making_trees {
             let before = settled.len();
             settled.extend(
                 trees
                     .iter()
-                    .map(|&tree| project.paths.get(tree).to_owned())
-                    .filter(|tree| {
-                        let maker = project
-                            .paths
-                            .find(tree)
-                            .and_then(|tree| project.maker(tree));
-                        maker.is_some_and(|maker| {
-                            self.done
-                                .get(project.step_name(maker))
-                                .is_some_and(|ending| ending.is_good())
-                        })
-                    }),
+                    .filter(|&&tree| {
+                        let ending = project
+                            .maker(tree)
+                            .and_then(|maker| self.done.get(project.step_name(maker)).copied());
+                        // One that failed is looked into as it is; what needs it is held.
+                        ending.is_some_and(|ending| ending.is_good() || self.options.keep_going)
+                    })
+                    .map(|&tree| project.paths.get(tree).to_owned()),
             );
-            return Ok(settled.len() > before && !failed);
+            return Ok(settled.len() > before && goes_on);
         }
-        if self.last_round && self.rounds == 1 && !failed && !self.warned {
+        if self.last_round && self.rounds == 1 && !failed && !self.warned && !self.let_go {
             let kept = kept_in(&judged, open.as_deref());
             let ran = recall::Ran {
                 key: call.key,
@@ -413,11 +457,67 @@ impl<'s> Session<'s> {
             let judged = judged.iter().filter(|kept| **kept).count();
             self.keep_for_next(&mut project, &ran, known.as_ref(), judged)?;
         }
-        if let Some(phases) = phases {
-            phases.remove(0);
-            return Ok(!phases.is_empty() && !failed);
+        let Some(phases) = phases else {
+            return Ok(goes_on);
+        };
+        let phase = phases.remove(0);
+        let is_bad = |goal: &Goal| {
+            self.done
+                .get(goal.name())
+                .is_some_and(|ending| !ending.is_good())
+        };
+        if failed || phase.goals.iter().any(is_bad) {
+            self.failed_sequences.extend(phase.sequence);
+            if !goes_on {
+                self.hold_all(&project, &vars, std::mem::take(phases))?;
+            }
         }
-        Ok(!failed)
+        Ok(!phases.is_empty() && goes_on)
+    }
+
+    /// Holds the phases in front that belong to `steps` of which one failed.
+    fn skip_held<'d>(
+        &mut self,
+        project: &Project<'d>,
+        vars: &Vars<'d>,
+        phases: &mut Vec<Phase>,
+    ) -> Result<(), Stopped> {
+        let is_held = |phase: &Phase| {
+            let sequence = phase.sequence;
+            sequence.is_some_and(|sequence| self.failed_sequences.contains(&sequence))
+        };
+        let count = phases.iter().take_while(|phase| is_held(phase)).count();
+        let held: Vec<Phase> = phases.drain(..count).collect();
+        self.hold_all(project, vars, held)
+    }
+
+    /// Warns of steps that read what others make and do not say so.
+    fn warn_of_luck(&mut self, project: &Project<'_>, order: &graph::Order) {
+        if project.learned.is_empty() {
+            return;
+        }
+        let undeclared = graph::undeclared(project, order);
+        let warnings = edges::warnings(project, &self.ledger.borrow(), &undeclared);
+        for warning in warnings {
+            self.tell(Event::Warning(warning));
+        }
+    }
+
+    /// Everything but one task that has the terminal is done: the project is free for others, and nothing of
+    /// it is written any more.
+    pub(super) fn let_project_go(&mut self) -> Result<(), RoundError> {
+        let Some(release) = self.release.take() else {
+            return Ok(());
+        };
+        self.sync()?;
+        if std::mem::take(&mut self.prepared) {
+            self.place.finish().map_err(|error| {
+                RoundError::Io("can't note that jobs have ended".to_owned(), error)
+            })?;
+        }
+        self.let_go = true;
+        release();
+        Ok(())
     }
 
     /// Carries one round out; for each position that was judged whether it is kept.
@@ -444,11 +544,7 @@ impl<'s> Session<'s> {
 
     /// What was asked for, cut into phases; `None` when whole folders have to be made first to know
     /// what that is.
-    fn phases(
-        &self,
-        project: &Project<'_>,
-        asked: &Asked,
-    ) -> Result<Option<Vec<Vec<Goal>>>, Stopped> {
+    fn phases(&self, project: &Project<'_>, asked: &Asked) -> Result<Option<Vec<Phase>>, Stopped> {
         let unclear = asked.names.is_empty() || asked.names.iter().any(|name| is_pattern(name));
         let found = goals(project, asked);
         if !project.unsettled.is_empty() && (unclear || !found.unknown.is_empty()) {
@@ -511,9 +607,57 @@ impl<'s> Session<'s> {
         self.summary.failed + self.summary.held + self.summary.stopped
     }
 
-    fn order(&self, project: &Project<'_>, goals: &[NodeId]) -> Result<graph::Order, Stopped> {
-        graph::order(project, goals)
-            .map_err(|cycle| Stopped::Description(vec![graph::describe_cycle(project, &cycle)]))
+    /// Puts what goals reach in order. A circle that only learning shows is none when the step that learned
+    /// has to run anyway: it may learn something else then.
+    fn order<'d>(
+        &self,
+        project: &mut Project<'d>,
+        vars: &Vars<'d>,
+        goals: &[NodeId],
+    ) -> Result<graph::Order, Stopped> {
+        loop {
+            let cycle = match graph::order(project, goals) {
+                Ok(order) => return Ok(order),
+                Err(cycle) => cycle,
+            };
+            let before = project.learned.len();
+            let stale: Vec<StepId> = cycle
+                .0
+                .iter()
+                .filter_map(|id| match id.node(project) {
+                    Node::Step(step) => Some(step),
+                    _ => None,
+                })
+                .filter(|&step| project.learned_makers(step).next().is_some())
+                .filter(|&step| self.has_other_reasons(project, vars, step))
+                .collect();
+            project.learned.retain(|(step, _)| !stale.contains(step));
+            if project.learned.len() == before {
+                let circle = graph::describe_cycle(project, &cycle);
+                return Err(Stopped::Description(vec![circle]));
+            }
+        }
+    }
+
+    /// Whether a step has to run for something else than what it learned.
+    fn has_other_reasons<'d>(&self, project: &Project<'d>, vars: &Vars<'d>, step: StepId) -> bool {
+        let mut states = States::new(self.disk, self.clock, self.ledger);
+        let node = project.step(step);
+        let outputs = project.step_outputs(node).iter().copied();
+        for (_, path) in outputs.chain(project.open_needs(project.step_needs(node))) {
+            let state = states.look(project.paths.get(path));
+            states.set(path, state);
+        }
+        let ledger = self.ledger.borrow();
+        let sheets = Sheets::new(vars, project);
+        let kept = sheets.with(step, &states, false, &mut Scratch::default(), |facts| {
+            let facts = verdict::Facts {
+                learned: None,
+                ..*facts
+            };
+            verdict::is_kept(&facts, &ledger)
+        });
+        kept == Some(false)
     }
 
     /// Tells warnings, and stops at mistakes.
@@ -534,23 +678,82 @@ impl<'s> Session<'s> {
     }
 
     /// What a failure left of later phases.
-    fn hold_rest(&mut self, phases: Vec<Vec<Goal>>) {
-        for goal in phases.into_iter().flatten() {
-            let (step, task) = match goal {
-                Goal::Step(name) => (name, false),
-                Goal::Task(name) => (name, true),
-            };
-            if self.done.contains_key(&step) {
+    fn hold_all<'d>(
+        &mut self,
+        project: &Project<'d>,
+        vars: &Vars<'d>,
+        phases: Vec<Phase>,
+    ) -> Result<(), Stopped> {
+        for goal in phases.into_iter().flat_map(|phase| phase.goals) {
+            if self.done.contains_key(goal.name()) {
                 continue;
             }
-            self.done.insert(step.clone(), Ending::Held);
+            let task = match &goal {
+                Goal::Step(_) => None,
+                Goal::Task(name) => project.task_named(name),
+            };
+            let output = match task {
+                Some(task) => self.run_finally(project, vars, task)?,
+                None => Printed::default(),
+            };
+            let name = goal.name().to_owned();
+            self.done.insert(name.clone(), Ending::Held);
             self.summary.count(Ending::Held);
-            self.tell(Event::Ended(Box::new(Ended::held(step, task))));
+            let held = Ended::held(name.clone(), matches!(goal, Goal::Task(_)));
+            self.tell(Event::Ended(Box::new(held)));
+            if !output.is_empty() {
+                self.tell(Event::Finally { step: name, output });
+            }
         }
+        Ok(())
+    }
+
+    /// Runs what a task that only stands for others wants to be run whatever happened to them; what it
+    /// printed.
+    pub(super) fn run_finally<'d>(
+        &mut self,
+        project: &Project<'d>,
+        vars: &Vars<'d>,
+        task: TaskId,
+    ) -> Result<Printed, Stopped> {
+        let node = &project.tasks[task.index()];
+        if node.decl.clauses.recipe.is_some() || node.decl.clauses.finally.is_none() {
+            return Ok(Printed::default());
+        }
+        let broken = |error: RoundError| match error {
+            RoundError::Description => Stopped::Description(Vec::new()),
+            RoundError::Io(what, error) => Stopped::Io(what, error),
+        };
+        let call = self.calls.get(&node.decl.name).cloned().unwrap_or_default();
+        let workshop = Workshop { project, vars };
+        let prepared =
+            task_frame(vars, project, node, &call).and_then(|frame| workshop.task(task, &frame, 0));
+        self.pass_on(vars)?;
+        let Some(prepared) = prepared else {
+            return Ok(Printed::default());
+        };
+        self.prepare_place().map_err(broken)?;
+        // It tidies up also after an interruption, so the wish to stop does not reach it.
+        let outcome = self.place.run(&prepared.job, &Stop::default(), &mut |_| {});
+        if outcome.exit.code() != 0 {
+            let how = outcome.exit.in_words();
+            self.tell(Event::Warning(Diagnostic::warning(
+                prepared.span,
+                format!("the `finally` of `{}` failed: {how}", node.decl.name),
+            )));
+        }
+        Ok(outcome.output)
     }
 
     pub(super) fn tell(&mut self, event: Event) {
-        self.warned |= matches!(event, Event::Warning(_));
+        if let Event::Warning(warning) = &event {
+            self.warned = true;
+            // The project may be worked out more than once in a call; what is wrong is said once.
+            let place = warning.primary.as_ref().map(|label| label.span);
+            if !self.told.insert((place, warning.title.clone())) {
+                return;
+            }
+        }
         (self.observer)(event);
     }
 
@@ -559,6 +762,9 @@ impl<'s> Session<'s> {
         &mut self,
         entries: impl IntoIterator<Item = Entry>,
     ) -> Result<(), RoundError> {
+        if self.let_go {
+            return Ok(());
+        }
         let mut ledger = self.ledger.borrow_mut();
         let broken = |error| RoundError::Io("can't write the ledger".to_owned(), error);
         ledger.add_all(entries).map_err(broken)?;
@@ -585,13 +791,18 @@ impl<'s> Session<'s> {
             {
                 result.map_err(broken)?;
             }
-            self.syncing.worker = Some(std::thread::spawn(syncer));
+            let thread = std::thread::Builder::new().name("sync".to_owned());
+            // Without room for a thread the end of the run does it.
+            self.syncing.worker = thread.spawn(syncer).ok();
         }
         Ok(())
     }
 
     /// Makes everything written so far durable.
     pub(super) fn sync(&mut self) -> Result<(), RoundError> {
+        if self.let_go {
+            return Ok(());
+        }
         let broken = |error| RoundError::Io("can't write the ledger".to_owned(), error);
         if let Some(Ok(result)) = self
             .syncing

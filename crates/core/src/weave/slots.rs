@@ -1,5 +1,6 @@
 //! The threads that jobs run on: one for each job that may run at once.
 
+use std::io;
 use std::panic::AssertUnwindSafe;
 use std::panic::catch_unwind;
 use std::sync::Arc;
@@ -105,18 +106,23 @@ pub struct Slots {
 }
 
 impl Slots {
-    /// Starts `count` threads in a scope, which ends when this value is dropped.
+    /// Starts `count` threads in a scope, which ends when this value is dropped; fewer when the system has no
+    /// room for so many.
+    ///
+    /// # Errors
+    /// When there is no room for a single one.
     pub fn start<'scope>(
         scope: &'scope Scope<'scope, '_>,
         shop: Shop<'scope>,
         count: usize,
-    ) -> Self {
+    ) -> io::Result<Self> {
         let (finished, notes) = mpsc::channel();
         let mut orders = Vec::with_capacity(count);
         for slot in 0..count {
             let (sender, receiver) = mpsc::channel::<Order>();
             let finished = finished.clone();
-            scope.spawn(move || {
+            let thread = std::thread::Builder::new().name(format!("job slot {slot}"));
+            let started = thread.spawn_scoped(scope, move || {
                 let mut buffer = Vec::new();
                 let mut went_well = true;
                 for order in receiver {
@@ -153,16 +159,21 @@ impl Slots {
                     }
                 }
             });
-            orders.push(sender);
+            match started {
+                Ok(_) => orders.push(sender),
+                Err(error) if orders.is_empty() => return Err(error),
+                Err(_) => break,
+            }
         }
-        Self {
+        let count = orders.len();
+        Ok(Self {
             orders,
             notes,
             idle: (0..count).rev().collect(),
             busy: 0,
             has_next: vec![false; count],
             declines: vec![false; count],
-        }
+        })
     }
 
     /// A slot that is free.

@@ -75,7 +75,9 @@ impl<'d> Round<'_, '_, 'd> {
                 && let Some(slot) = slots.idle()
                 && let Some(position) = plan.pop_ready(|uses| supplies.suffice(uses))
             {
-                match self.begin(position, slot) {
+                let alone =
+                    plan.open == 1 && self.session.last_round && !self.is_recorded(position);
+                match self.begin(position, slot, alone) {
                     Ok(Some(begun)) => {
                         supplies.take(plan.uses(position));
                         self.session.tell(begun.event);
@@ -182,7 +184,7 @@ impl<'d> Round<'_, '_, 'd> {
                 return Ok(());
             };
             let begun = if make_way::is_free(self, position)? {
-                self.begin(position, slot)?
+                self.begin(position, slot, false)?
             } else {
                 None
             };
@@ -244,7 +246,14 @@ impl<'d> Round<'_, '_, 'd> {
     }
 
     /// Prepares a job for a slot; `None` when there is nothing to start after all.
-    fn begin(&mut self, position: usize, slot: usize) -> Result<Option<Begun>, RoundError> {
+    ///
+    /// `alone` says that nothing else is running or to be run.
+    fn begin(
+        &mut self,
+        position: usize,
+        slot: usize,
+        alone: bool,
+    ) -> Result<Option<Begun>, RoundError> {
         let reasons = self.reasons[position].take().unwrap_or_default();
         let workshop = Workshop {
             project: self.project,
@@ -273,6 +282,9 @@ impl<'d> Round<'_, '_, 'd> {
                 }
             },
         };
+        if prepared.job.terminal && prepared.finally.is_none() && alone {
+            self.session.let_project_go()?;
+        }
         self.session.begun += 1;
         let log = self
             .session
@@ -317,6 +329,14 @@ impl<'d> Round<'_, '_, 'd> {
         }))
     }
 
+    /// Whether its end is written into the ledger.
+    fn is_recorded(&self, position: usize) -> bool {
+        match self.order.nodes[position].node(self.project) {
+            Node::Task(task) => self.is_remembered(task),
+            Node::Step(_) | Node::Set(_) => true,
+        }
+    }
+
     fn begin_task(
         &mut self,
         workshop: &Workshop<'_, 'd>,
@@ -325,7 +345,7 @@ impl<'d> Round<'_, '_, 'd> {
     ) -> Result<Option<(Prepared, u32)>, RoundError> {
         let project = self.project;
         let node = &project.tasks[task.index()];
-        if node.decl.clauses.recipe.is_none() {
+        if node.decl.clauses.recipe.is_none() && node.decl.clauses.finally.is_none() {
             return Ok(None);
         }
         let call = self.call(task);
@@ -364,6 +384,7 @@ impl<'d> Round<'_, '_, 'd> {
         self.session.done.insert(ended.step.clone(), ending);
         self.session.summary.count(ending);
         self.session.summary.job_seconds += ended.seconds;
+        self.session.summary.tasks += usize::from(ended.task && ending == Ending::Made);
         if ending == Ending::Failed && !self.session.options.keep_going {
             self.closing = true;
         }

@@ -123,7 +123,8 @@ impl World {
         };
         let ledger = RefCell::new(ledger);
         let env = |_: &str| None;
-        let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned());
+        let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned())
+            .with_key(Some([7; 32]));
         let (mut description, wrong) = Description::read(machine);
         assert!(wrong.is_empty(), "{wrong:?}\n{loom}");
         let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
@@ -268,6 +269,7 @@ impl World {
                 None,
                 "/project".to_owned(),
             )
+            .with_key(Some([7; 32]))
         };
         let own = around();
         let (mut description, _) = Description::read(machine);

@@ -38,7 +38,7 @@ impl<'d> Seen<'_, 'd> {
 
 fn around<'a>(machine: &'a Machine, ledger: &'a RefCell<Ledger>) -> Around<'a> {
     let root = "/project".to_owned();
-    Around::new(machine, machine, ledger, &|_| None, None, root)
+    Around::new(machine, machine, ledger, &|_| None, None, root).with_key(Some([7; 32]))
 }
 
 /// The description, what is set from outside, and what is wrong with either.

@@ -198,7 +198,8 @@ fn weave(gym: &Gym<'_>, keep_going: bool) -> (BTreeMap<String, Ended>, Summary) 
     let (ledger, _) = Ledger::open(machine.storage(), true).unwrap();
     let ledger = RefCell::new(ledger);
     let env = |_: &str| None;
-    let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned());
+    let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned())
+        .with_key(Some([7; 32]));
     let (mut description, wrong) = Description::read(machine);
     assert!(wrong.is_empty(), "{wrong:?}");
     let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);

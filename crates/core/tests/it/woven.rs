@@ -73,7 +73,8 @@ impl Bench {
         let (ledger, _) = Ledger::open(machine.storage(), true).unwrap();
         let ledger = RefCell::new(ledger);
         let env = |_: &str| None;
-        let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned());
+        let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned())
+            .with_key(Some([7; 32]));
         let (description, outside) = self.describe(&around);
         let options = Options {
             jobs: 2,

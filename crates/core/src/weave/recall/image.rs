@@ -233,9 +233,9 @@ impl Learned {
 }
 
 impl Image {
-    /// Reads one; `None` when it is damaged or of another kind.
-    pub fn open(bytes: Bytes) -> Option<Self> {
-        let arrays = Arrays::open(bytes, LAYOUT).ok()?;
+    /// Reads one; `None` when it is damaged, of another kind, or was not written by this user.
+    pub fn open(bytes: Bytes, key: &[u8; 32]) -> Option<Self> {
+        let arrays = Arrays::open_sealed(bytes, LAYOUT, key).ok()?;
         let details = postcard::from_bytes(arrays.get::<u8>(Section::Details as usize)).ok()?;
         let image = Self { arrays, details };
         let paths = image.path_count();
@@ -243,7 +243,101 @@ impl Image {
             .looked()
             .iter()
             .all(|look| (look.path.get() as usize) < paths);
-        in_range.then_some(image)
+        (in_range && image.is_sound()).then_some(image)
+    }
+
+    /// Whether all numbers in it lie where they belong, so that nothing that reads it has to ask again.
+    fn is_sound(&self) -> bool {
+        let below = |section: Section, limit: usize| {
+            let numbers = self.arrays.get::<U32>(section as usize);
+            numbers.iter().all(|number| (number.get() as usize) < limit)
+        };
+        let rising = |section: Section, count: usize, end: usize| {
+            let starts = self.arrays.get::<U32>(section as usize);
+            starts.len() == count + 1
+                && starts.windows(2).all(|pair| pair[0].get() <= pair[1].get())
+                && starts.last().is_some_and(|last| last.get() as usize <= end)
+        };
+        let count = |section: Section| self.arrays.count(section as usize);
+        let paths = self.path_count();
+        let arena = self.arrays.get::<u8>(Section::Arena as usize);
+        let ranges = self.arrays.get::<[U32; 2]>(Section::Ranges as usize);
+        let in_arena = |[start, end]: &[U32; 2]| {
+            start.get() <= end.get()
+                && end.get() as usize <= arena.len()
+                && std::str::from_utf8(&arena[start.get() as usize..end.get() as usize]).is_ok()
+        };
+        let steps: Vec<Step> = self.arrays.copy(Section::Steps as usize);
+        let within = |range: crate::project::Range, end: usize| {
+            range.start <= range.end && range.end as usize <= end
+        };
+        let is_step = |step: &Step| {
+            (step.decl as usize) < self.details.decls.len()
+                && within(step.values, count(Section::Values))
+                && within(step.outputs, count(Section::Outputs))
+                && step.outputs.start < step.outputs.end
+                && within(step.needs, count(Section::Needs))
+                && within(step.after, count(Section::Needs))
+        };
+        let sets = count(Section::SetStarts).saturating_sub(1);
+        let tasks = self.details.tasks.len();
+        let is_what = |what: &KeptWhat| match what {
+            KeptWhat::Path(path) => (*path as usize) < paths,
+            KeptWhat::Set(set) => (*set as usize) < sets,
+            KeptWhat::Task(task) => (*task as usize) < tasks,
+        };
+        let is_need = |pair: &Pair| {
+            is_what(&KeptWhat::from_numbers(
+                pair.group.get() >> 16,
+                pair.number.get(),
+            ))
+        };
+        let is_task = |task: &KeptTask| {
+            let needs = task.needs.iter().map(|(_, what)| what);
+            needs.chain(&task.after).chain(&task.steps).all(is_what)
+        };
+        let nodes = count(Section::OrderNodes);
+        let all_nodes = steps.len() + tasks + sets;
+        ranges.iter().all(in_arena)
+            && count(Section::Hashes) == paths
+            && count(Section::Digests) == count(Section::Looked)
+            && steps.iter().all(is_step)
+            && below(Section::Values, paths)
+            && self
+                .arrays
+                .get::<Pair>(Section::Outputs as usize)
+                .iter()
+                .all(|pair| (pair.number.get() as usize) < paths)
+            && self
+                .arrays
+                .get::<Pair>(Section::Needs as usize)
+                .iter()
+                .all(is_need)
+            && self
+                .arrays
+                .get::<U32>(Section::Makers as usize)
+                .iter()
+                .all(|maker| maker.get() == u32::MAX || (maker.get() as usize) < steps.len())
+            && below(Section::SortedOutputs, paths)
+            && (sets == 0 || rising(Section::SetStarts, sets, count(Section::SetPaths)))
+            && below(Section::SetPaths, paths)
+            && below(Section::OrderNodes, all_nodes)
+            && rising(Section::OrderStarts, nodes, count(Section::OrderEdges))
+            && below(Section::OrderEdges, nodes.max(1))
+            && below(Section::LearnedPaths, paths)
+            && count(Section::Good) == steps.len()
+            && self.details.tasks.iter().all(is_task)
+            && self.details.defaults.iter().all(|(_, what)| is_what(what))
+            && self
+                .details
+                .goals
+                .iter()
+                .all(|goal| (*goal as usize) < all_nodes)
+            && self
+                .details
+                .trees
+                .iter()
+                .all(|tree| (*tree as usize) < paths)
     }
 
     fn numbers(&self, section: Section) -> Vec<u32> {
@@ -389,6 +483,8 @@ impl Image {
             sorted_outputs: ids(self.numbers(Section::SortedOutputs)),
             trees: ids(self.details.trees.clone()),
             unsettled: Vec::new(),
+            // Edges that are not declared are warned of, and what is warned of is not kept.
+            learned: Vec::new(),
             defaults: self
                 .details
                 .defaults

@@ -27,6 +27,7 @@ use crate::graph::Order;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
 use crate::ledger::Mark;
+use crate::ledger::arrays;
 use crate::project::Description;
 use crate::project::PathId;
 use crate::project::Project;
@@ -35,6 +36,7 @@ use crate::project::folders::Folders;
 use crate::project::folders::Seen;
 use crate::project::values::Vars;
 use crate::weave::around::Around;
+use crate::weave::edges;
 use crate::weave::recall::image::Image;
 use crate::weave::session::Asked;
 use crate::world::Digest;
@@ -66,7 +68,8 @@ pub fn key(description: &Description, around: &Around<'_>) -> Digest {
         hasher.update(&(text.len() as u64).to_le_bytes());
         hasher.update(text.as_bytes());
     };
-    text(env!("CARGO_PKG_VERSION"));
+    // Not the version: two builds of one version may differ in what they work out.
+    text(env!("HANDLOOM_BUILD"));
     text(std::env::consts::OS);
     text(std::env::consts::ARCH);
     text(&around.root);
@@ -105,7 +108,7 @@ impl Known {
     /// What was kept, when it still holds.
     #[must_use]
     pub fn open(key: &Digest, asked: &Asked, ledger: &Ledger, around: &Around<'_>) -> Option<Self> {
-        let image = Image::open(ledger.worked_out().ok()??)?;
+        let image = Image::open(ledger.worked_out().ok()??, &around.key?)?;
         if image.details.key != *key {
             return None;
         }
@@ -141,6 +144,12 @@ impl Known {
             steps,
         };
         known.holds(around).then_some(known)
+    }
+
+    /// Whether a step learned, since this was kept, of something that another makes.
+    #[must_use]
+    pub fn has_new_edges(&self, project: &Project<'_>, ledger: &Ledger) -> bool {
+        edges::has_any(project, ledger, self.steps.iter())
     }
 
     /// Whether everything that working the project out depended on is as it was.
@@ -382,7 +391,9 @@ pub fn keep<'d>(
     let bytes = witness.and_then(|mut witness| {
         witness.extend(earlier);
         let mark: Mark = ledger.mark().ok()??;
-        write::write(project, ran, witness, mark, ledger)
+        let mut bytes = write::write(project, ran, witness, mark, ledger)?;
+        arrays::seal(&mut bytes, &around.key?);
+        Some(bytes)
     });
     if let Some(bytes) = bytes {
         // It spares time and nothing else; a disk that is full is told of by the ledger.
