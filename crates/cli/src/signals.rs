@@ -9,10 +9,17 @@ use std::sync::Mutex;
 use std::sync::MutexGuard;
 use std::sync::PoisonError;
 
+use signal_hook::consts::SIGALRM;
 use signal_hook::consts::SIGHUP;
 use signal_hook::consts::SIGINT;
+use signal_hook::consts::SIGPROF;
+use signal_hook::consts::SIGQUIT;
 use signal_hook::consts::SIGTERM;
 use signal_hook::consts::SIGTSTP;
+use signal_hook::consts::SIGUSR1;
+use signal_hook::consts::SIGUSR2;
+use signal_hook::consts::SIGVTALRM;
+use signal_hook::consts::SIGXCPU;
 
 use handloom_core::weave::Stop;
 
@@ -60,14 +67,23 @@ impl Signals {
     pub fn heed() -> Self {
         let target = Arc::new(Mutex::new(Target::default()));
         let heard = Arc::clone(&target);
-        if let Ok(mut signals) =
-            signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP, SIGTSTP])
-        {
-            std::thread::spawn(move || {
-                for signal in signals.forever() {
-                    hear(signal, &heard);
-                }
-            });
+        let mut wanted = vec![
+            SIGINT, SIGTERM, SIGTSTP, SIGQUIT, SIGUSR1, SIGUSR2, SIGALRM, SIGVTALRM, SIGPROF,
+            SIGXCPU,
+        ];
+        // `nohup` and others ask for that: whoever ignores it goes on.
+        if !is_ignored(SIGHUP) {
+            wanted.push(SIGHUP);
+        }
+        if let Ok(mut signals) = signal_hook::iterator::Signals::new(wanted) {
+            // Without room for a thread the signals do what they do to any program.
+            let _ = std::thread::Builder::new()
+                .name("signals".to_owned())
+                .spawn(move || {
+                    for signal in signals.forever() {
+                        hear(signal, &heard);
+                    }
+                });
         }
         Self(target)
     }
@@ -84,6 +100,15 @@ impl Signals {
     }
 }
 
+/// Whether this program was started with a signal ignored (`/proc/self/status`: a mask in hexadecimal digits,
+/// the lowest bit for signal 1).
+fn is_ignored(signal: i32) -> bool {
+    let text = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let mask = text.lines().find_map(|line| line.strip_prefix("SigIgn:"));
+    mask.and_then(|mask| u64::from_str_radix(mask.trim(), 16).ok())
+        .is_some_and(|mask| mask & (1 << (signal - 1)) != 0)
+}
+
 fn hear(signal: i32, target: &Mutex<Target>) {
     if signal == SIGTSTP {
         return pause(target);
@@ -95,7 +120,9 @@ fn hear(signal: i32, target: &Mutex<Target>) {
     let Some((stop, _)) = &target.run else { return };
     let level = match signal {
         SIGINT => stop.interrupt(),
-        other => stop.raise(other),
+        SIGTERM | SIGHUP | SIGQUIT => stop.raise(signal),
+        // Whatever these mean to us, a recipe that is asked to end is asked as usual.
+        _ => stop.raise(SIGTERM),
     };
     if level > Stop::KILL {
         keys::give_back();

@@ -34,6 +34,8 @@ use crate::ui::Ui;
 
 /// Does what was typed; gives the exit status.
 pub fn run(arguments: impl Iterator<Item = OsString>) -> ExitCode {
+    // A file that may not grow any more is told of by the write; it must not end us.
+    let _ = signal_hook::flag::register(signal_hook::consts::SIGXFSZ, std::sync::Arc::default());
     completions::answer();
     let arguments = match Arguments::try_parse_from(with_command(arguments.collect())) {
         Ok(arguments) => arguments,

@@ -43,6 +43,8 @@ pub fn write(whole: &Whole<'_>, project: &str) -> String {
     out.push_str("</main>\n");
     // Within a script nothing is escaped, so nothing may look like its end.
     let data = serde_json::to_string(&json(whole)).unwrap_or_default();
+    // No page may hold these, in whatever way it is written.
+    let data = text::shown_json(&data).replace(['\u{fffe}', '\u{ffff}'], "\u{fffd}");
     let data = data.replace('<', "\\u003c");
     let _ = write!(
         out,

@@ -19,7 +19,10 @@ pub fn write(whole: &Whole<'_>) -> String {
         "args": {"name": format!("run {}: {}", run.head.run, run.head.command)}
     })];
     let jobs = || run.jobs.iter().filter(|job| ran(job));
-    let slots = jobs().map(|job| job.slot + 1).max().unwrap_or(0);
+    let slots = jobs()
+        .map(|job| job.slot.saturating_add(1))
+        .max()
+        .unwrap_or(0);
     events.extend((0..slots).map(|slot| {
         json!({
             "ph": "M", "pid": 1, "tid": slot, "name": "thread_name",

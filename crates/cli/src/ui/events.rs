@@ -13,6 +13,8 @@ use handloom_core::weave::Event;
 use handloom_core::weave::Summary;
 use handloom_core::weave::rounded;
 
+use crate::ui::text;
+
 /// Writes events as they happen.
 pub struct EventWriter {
     out: Box<dyn Write>,
@@ -145,9 +147,9 @@ impl EventWriter {
     }
 
     fn write(&mut self, line: &Line<'_>) -> io::Result<()> {
-        let mut text = serde_json::to_vec(line)?;
-        text.push(b'\n');
-        self.out.write_all(&text)?;
+        let mut text = text::shown_json(&serde_json::to_string(line)?);
+        text.push('\n');
+        self.out.write_all(text.as_bytes())?;
         self.out.flush()
     }
 }

@@ -96,7 +96,7 @@ impl Ui {
     pub fn print_json(self, value: &impl serde::Serialize) -> Result<(), Failure> {
         let text = serde_json::to_string_pretty(value)
             .map_err(|error| Failure::io("can't write JSON", error.into()))?;
-        self.print(&format!("{text}\n"))
+        self.print(&format!("{}\n", text::shown_json(&text)))
     }
 
     /// Says something about the work on standard error. That nobody listens is no reason to stop.

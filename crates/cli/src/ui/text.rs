@@ -1,5 +1,10 @@
 //! Small texts: times, counts, and names made harmless.
 
+use std::borrow::Cow;
+
+use handloom_core::project::secret;
+use handloom_core::world::names;
+
 /// A duration in units that a person reads: `0.21s`, `3m 04s`, `2h 05m`.
 pub fn seconds(seconds: f64) -> String {
     if seconds < 0.0095 {
@@ -24,8 +29,9 @@ pub fn seconds(seconds: f64) -> String {
 
 /// A text with control characters and those that turn the direction of writing made visible.
 pub fn safe(text: &str) -> String {
+    let text = shown(text);
     if !text.contains(is_harmful) {
-        return text.to_owned();
+        return text.into_owned();
     }
     text.chars()
         .map(|c| {
@@ -36,6 +42,19 @@ pub fn safe(text: &str) -> String {
             }
         })
         .collect()
+}
+
+/// A text as people see it: bytes of names that are not UTF-8 as `\xE9`, secrets as `•••`.
+pub fn shown(text: &str) -> Cow<'_, str> {
+    match names::shown(text) {
+        Cow::Borrowed(text) => secret::shown(text),
+        Cow::Owned(text) => Cow::Owned(secret::shown(&text).into_owned()),
+    }
+}
+
+/// A JSON text as programs read it, with the same in it.
+pub fn shown_json(json: &str) -> String {
+    names::shown_in_json(&secret::shown(json)).into_owned()
 }
 
 fn is_harmful(c: char) -> bool {
@@ -147,15 +166,15 @@ pub fn clock() -> String {
 /// A text as it is written between the tags, and within the quotes, of XML and HTML.
 pub fn escaped(text: &str) -> String {
     let mut out = String::new();
-    for c in text.chars() {
+    for c in shown(text).chars() {
         match c {
             '&' => out.push_str("&amp;"),
             '<' => out.push_str("&lt;"),
             '>' => out.push_str("&gt;"),
             '"' => out.push_str("&quot;"),
             '\n' => out.push('\n'),
-            // XML has no way to write these.
-            c if c.is_control() => out.push('\u{fffd}'),
+            // XML has no way to write these (Extensible Markup Language 1.0, "Char").
+            c if c.is_control() || matches!(c, '\u{fffe}' | '\u{ffff}') => out.push('\u{fffd}'),
             c => out.push(c),
         }
     }

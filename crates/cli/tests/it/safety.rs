@@ -61,9 +61,7 @@ fn an_own_folder_that_cannot_be_made_is_a_clear_failure() {
     let bed = Bed::new(ONE);
     bed.write("in", "x");
     bed.write(".handloom", "a file in the way");
-    bed.run(&[])
-        .status(3)
-        .says(&["`.handloom` is no folder"]);
+    bed.run(&[]).status(3).says(&["`.handloom` is no folder"]);
     assert!(!bed.exists("out"));
 }
 

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use crate::graph::NodeId;
-use crate::graph::dependencies;
+use crate::graph::declared;
 use crate::graph::node_count;
 use crate::project::PathId;
 use crate::project::Project;
@@ -65,7 +65,7 @@ pub fn default_goals(
         let id = NodeId(u32::try_from(index).unwrap_or(u32::MAX));
         let is_task = matches!(id.node(project), crate::graph::Node::Task(_));
         if !is_task {
-            dependencies(project, id, &mut |node| needed[node.index()] = true);
+            declared(project, id, &mut |node| needed[node.index()] = true);
         }
     }
     (0..project.steps.len())

@@ -225,6 +225,22 @@ pub struct Cycle(pub Vec<NodeId>);
 /// # Errors
 /// The circle that makes it impossible.
 pub fn order(project: &Project<'_>, goals: &[NodeId]) -> Result<Order, Cycle> {
+    order_by(project, goals, dependencies)
+}
+
+/// The same by what the description says alone.
+///
+/// # Errors
+/// The circle that makes it impossible.
+pub fn declared_order(project: &Project<'_>, goals: &[NodeId]) -> Result<Order, Cycle> {
+    order_by(project, goals, declared)
+}
+
+fn order_by<'d>(
+    project: &Project<'d>,
+    goals: &[NodeId],
+    dependencies: impl Fn(&Project<'d>, NodeId, &mut dyn FnMut(NodeId)),
+) -> Result<Order, Cycle> {
     const NEW: u32 = u32::MAX;
     const OPEN: u32 = u32::MAX - 1;
     let mut position = vec![NEW; node_count(project)];

@@ -11,8 +11,6 @@ mod recorder;
 
 use std::fs;
 use std::io;
-use std::io::BufRead;
-use std::io::BufReader;
 use std::path::Path;
 use std::path::PathBuf;
 
@@ -22,6 +20,7 @@ use serde::Serialize;
 pub use recorder::Recorder;
 
 use crate::weave::Summary;
+use crate::world::own;
 
 /// A run, before anything ran.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -74,6 +73,9 @@ pub struct Job {
     #[serde(default)]
     pub waited: f64,
 }
+
+/// A job's slot is below this.
+const MOST_SLOTS: usize = 4096;
 
 /// A line of a run's file.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -139,8 +141,11 @@ impl Runs {
     /// # Errors
     /// When its file cannot be read or does not begin as one.
     pub fn read(&self, run: u64) -> io::Result<Run> {
-        let mut lines = BufReader::new(fs::File::open(self.file(run))?).lines();
-        let first = lines.next().transpose()?.unwrap_or_default();
+        let bytes = own::read(&self.file(run))?;
+        let mut lines = bytes
+            .split(|&byte| byte == b'\n')
+            .map(String::from_utf8_lossy);
+        let first = lines.next().unwrap_or_default();
         let Ok(Line::Run(head)) = serde_json::from_str(&first) else {
             return Err(io::Error::new(
                 io::ErrorKind::InvalidData,
@@ -153,8 +158,12 @@ impl Runs {
             tail: None,
         };
         for line in lines {
-            match serde_json::from_str(&line?) {
-                Ok(Line::Job(job)) => read.jobs.push(job),
+            match serde_json::from_str(&line) {
+                Ok(Line::Job(job)) => read.jobs.push(Job {
+                    // More jobs than that never run at once, whatever a record says.
+                    slot: job.slot.min(MOST_SLOTS),
+                    ..job
+                }),
                 Ok(Line::End(tail)) => read.tail = Some(tail),
                 Ok(Line::Run(_)) | Err(_) => {}
             }

@@ -19,6 +19,7 @@ use crate::weave::Event;
 use crate::weave::Exit;
 use crate::weave::Summary;
 use crate::weave::rounded;
+use crate::world::own;
 
 /// Records are written after so many jobs, and at the end.
 const GROUP: usize = 64;
@@ -76,13 +77,21 @@ impl<'a> Recorder<'a> {
     }
 
     fn begin(&mut self) -> io::Result<()> {
-        fs::create_dir_all(self.runs.folder())?;
+        own::create_folder(&self.runs.folder())?;
+        let mut options = own::options();
+        let options = options.write(true).create_new(true);
+        let file = loop {
+            match own::open(&self.runs.file(self.head.run), options) {
+                // Another run began and ended while this one only had the terminal.
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => self.head.run += 1,
+                file => break file?,
+            }
+        };
         let logs = self.runs.own.join("logs").join(self.head.run.to_string());
         if logs.exists() {
             // Left by a run that was killed before it was written down.
             fs::remove_dir_all(logs)?;
         }
-        let file = File::create(self.runs.file(self.head.run))?;
         self.out = Some(BufWriter::with_capacity(64 * 1024, file));
         let head = self.head.clone();
         self.write(&Line::Run(head))?;

@@ -20,6 +20,9 @@ use crate::world::Disk;
 /// The name of a description file.
 pub const FILE_NAME: &str = "hand.loom";
 
+/// A description is at most so large, bytes: spans count in 32 bits.
+const MAX_SIZE: u64 = 1 << 30;
+
 /// Descriptions included deeper than this are refused.
 const MAX_DEPTH: usize = 10_000;
 
@@ -198,6 +201,32 @@ impl Loader<'_> {
                         .help("include each description once"),
                 );
             }
+            return None;
+        }
+        if let Some(span) = included {
+            if self.disk.leads_out(path).unwrap_or(false) {
+                self.diagnostics.push(
+                    Diagnostic::error(
+                        span,
+                        format!("`{path}` is a link that leads out of the project"),
+                    )
+                    .help("include only what lies below the project's folder"),
+                );
+                return None;
+            }
+        }
+        let size = self
+            .disk
+            .stat(path)
+            .ok()
+            .flatten()
+            .map_or(0, |stat| stat.size);
+        if size > MAX_SIZE {
+            let title = format!("`{path}` has more than {} MiB", MAX_SIZE >> 20);
+            self.diagnostics.push(match included {
+                Some(span) => Diagnostic::error(span, title).help("is it a description?"),
+                None => Diagnostic::placeless(title),
+            });
             return None;
         }
         let bytes = match self.disk.read(path) {

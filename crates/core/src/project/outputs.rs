@@ -179,7 +179,7 @@ impl<'d> Expander<'_, 'd> {
             let values = |step: &[&str]| {
                 let holes = project.decls[index].holes.iter().zip(step);
                 let shown: Vec<String> = holes
-                    .map(|(hole, value)| format!("<{hole}> = {value}"))
+                    .map(|(hole, value)| format!("`<{hole}> = {value}`"))
                     .collect();
                 shown.join(", ")
             };

@@ -6,6 +6,8 @@ use std::io::Write;
 use std::path::Path;
 use std::path::PathBuf;
 
+use crate::world::own;
+
 /// So many bytes of the beginning are kept in memory, and as many of the end.
 const KEPT: usize = 128 * 1024;
 
@@ -139,13 +141,16 @@ impl Log {
 
 /// A retried job and a `finally:` add to the same log.
 fn open_log(path: &Path) -> std::io::Result<File> {
-    let mut options = File::options();
+    let mut options = own::options();
     options.create(true).append(true);
-    options.open(path).or_else(|_| {
+    own::open(path, &options).or_else(|_| {
         if let Some(folder) = path.parent() {
-            std::fs::create_dir_all(folder)?;
+            if let Some(above) = folder.parent() {
+                own::create_folders(above)?;
+            }
+            own::create_folder(folder)?;
         }
-        options.open(path)
+        own::open(path, &options)
     })
 }
 

@@ -31,6 +31,7 @@ use crate::weave::event::Problem;
 use crate::weave::event::Took;
 use crate::weave::keep;
 use crate::weave::learn;
+use crate::weave::links;
 use crate::weave::make_way;
 use crate::weave::round::Round;
 use crate::weave::round::RoundError;
@@ -225,7 +226,12 @@ fn success(
     if !missing.is_empty() {
         return Err(Problem::NotWritten(missing));
     }
-    let needs = check_needs(round, project.step_needs(node), done.began)?;
+    let by_luck = if round.states.linked.is_empty() {
+        Vec::new()
+    } else {
+        links::find_edges(round, step)
+    };
+    let needs = check_needs(round, project.step_needs(node), done.began, &by_luck)?;
     let learned = learned(round, step, job, done)?;
     for (&(_, path), look) in outputs.iter().zip(&done.outputs) {
         round.states.set(path, look.state.clone());
@@ -252,7 +258,7 @@ fn remembered(
 ) -> Result<Vec<Entry>, Problem> {
     let project = round.project;
     let node = &project.tasks[task.index()];
-    let needs = check_needs(round, &node.needs, done.began)?;
+    let needs = check_needs(round, &node.needs, done.began, &[])?;
     let call = round.call(task);
     let sheet = task_sheet(round.vars, project, node, &call)
         .ok_or_else(|| Problem::Around("its description is wrong".to_owned()))?;
@@ -340,11 +346,13 @@ fn compare_with_last(
     (if same { Ending::Same } else { Ending::Made }, dropped)
 }
 
-/// The prerequisites as the recipe saw them; they must still be so.
+/// The prerequisites as the recipe saw them; they must still be so. What was made meanwhile behind a link, and
+/// in the wrong order, is recorded as not there, so that the step is judged anew.
 fn check_needs(
     round: &mut Round<'_, '_, '_>,
     needs: &[Need],
     began: u64,
+    by_luck: &[PathId],
 ) -> Result<Vec<Edge>, Problem> {
     let project = round.project;
     let needs: Vec<(u16, PathId)> = project.open_needs(needs).collect();
@@ -353,6 +361,14 @@ fn check_needs(
         let before = round.states.get(path).clone();
         let source = project.maker(path).is_none();
         let now = round.states.refresh(project, path, source).digest();
+        if now != before.digest() && by_luck.contains(&path) {
+            edges.push(Edge {
+                path: project.paths.get(path).to_owned(),
+                digest: None,
+                group,
+            });
+            continue;
+        }
         if now != before.digest() {
             // Others that run now may have read it before it changed: for them too it must still be what
             // it was when this run looked at it.

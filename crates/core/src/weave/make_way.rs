@@ -36,7 +36,8 @@ pub fn refresh_derived(round: &mut Round<'_, '_, '_>, step: StepId) {
                 .iter()
                 .any(|&(_, output)| output == path)
         });
-        if !named && (text.ends_with('/') || project.maker(path).is_some()) {
+        let behind_link = round.states.linked.contains(&path);
+        if behind_link || (!named && (text.ends_with('/') || project.maker(path).is_some())) {
             let state = round.states.look(text);
             round.states.set(path, state);
         }

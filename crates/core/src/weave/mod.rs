@@ -17,6 +17,7 @@ mod facts;
 mod finish;
 mod ground;
 mod learn;
+mod links;
 mod local;
 mod make_way;
 mod marks;

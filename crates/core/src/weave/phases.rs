@@ -47,7 +47,7 @@ pub fn goals(project: &Project<'_>, asked: &Asked) -> graph::Goals {
         if !has_default {
             // Steps that need each other in a circle are none that nothing needs: nobody would ever miss them.
             let all = (0..project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
-            if let Err(cycle) = graph::order(project, &all.collect::<Vec<_>>()) {
+            if let Err(cycle) = graph::declared_order(project, &all.collect::<Vec<_>>()) {
                 goals.unknown.push(graph::describe_cycle(project, &cycle));
             }
         }

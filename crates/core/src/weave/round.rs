@@ -28,6 +28,7 @@ use crate::weave::event::Ending;
 use crate::weave::event::Event;
 use crate::weave::facts::Scratch;
 use crate::weave::facts::Sheets;
+use crate::weave::links;
 use crate::weave::make_way;
 use crate::weave::make_way::MovedAside;
 use crate::weave::plan::Plan;
@@ -164,6 +165,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             contents.as_ref(),
         );
         self.record_fresh()?;
+        self.follow_links();
         let clean = self.judge_settled()?;
         let active = self.active(&clean);
         self.check_sources(&active)?;
@@ -208,6 +210,18 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
             .iter()
             .map(|ending| *ending == Some(Ending::Kept))
             .collect())
+    }
+
+    /// Finds steps that another step's output stands behind a link for, and that do not wait for that one.
+    fn follow_links(&mut self) {
+        if self.states.linked.is_empty() {
+            return;
+        }
+        for position in 0..self.order.nodes.len() {
+            if let Node::Step(step) = self.order.nodes[position].node(self.project) {
+                let _ = links::find_edges(self, step);
+            }
+        }
     }
 
     // ---- verdicts ------------------------------------------------------------------------------
@@ -492,6 +506,10 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
 
     pub(super) fn keep(&mut self, position: usize) {
         self.endings[position] = Some(Ending::Kept);
+        if self.session.rejudges {
+            // It was counted when it was judged first.
+            return;
+        }
         let name = match self.order.nodes[position].node(self.project) {
             Node::Step(step) => Some(self.project.step_name(step)),
             Node::Task(task) if self.is_remembered(task) => {
@@ -505,9 +523,7 @@ impl<'r, 's, 'd> Round<'r, 's, 'd> {
                 self.session.summary.count(Ending::Kept);
             } else if !self.session.done.contains_key(name) {
                 self.session.done.insert(name.to_owned(), Ending::Kept);
-                if !self.session.rejudges {
-                    self.session.summary.count(Ending::Kept);
-                }
+                self.session.summary.count(Ending::Kept);
             }
         }
     }

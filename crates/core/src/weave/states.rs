@@ -28,6 +28,8 @@ pub struct States<'a> {
     ledger: &'a RefCell<Ledger>,
     of_path: Vec<Option<State>>,
     of_learned: HashMap<String, State>,
+    /// Paths at which a link stands, or a folder with links in it.
+    pub linked: HashSet<PathId>,
     /// Records of files that had to be read, not yet in the ledger.
     fresh: Vec<Entry>,
     buffer: Vec<u8>,
@@ -42,6 +44,7 @@ impl<'a> States<'a> {
             ledger,
             of_path: Vec::new(),
             of_learned: HashMap::new(),
+            linked: HashSet::new(),
             fresh: Vec::new(),
             buffer: Vec::new(),
         }
@@ -132,6 +135,9 @@ impl<'a> States<'a> {
         let mut looks = survey(&reader, &texts, threads).into_iter();
         for path in paths {
             let Some(look) = looks.next() else { break };
+            if matches!(look.state, State::Linked(_)) {
+                self.linked.insert(path);
+            }
             self.of_path[path.index()] = Some(look.state);
             keep_read(&mut self.fresh, look.read);
         }
@@ -171,6 +177,9 @@ impl<'a> States<'a> {
 
     /// Says what stands at a path now.
     pub fn set(&mut self, path: PathId, state: State) {
+        if matches!(state, State::Linked(_)) {
+            self.linked.insert(path);
+        }
         if self.of_path.len() <= path.index() {
             self.of_path.resize(path.index() + 1, None);
         }

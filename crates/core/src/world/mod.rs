@@ -113,6 +113,11 @@ pub trait Disk: Sync {
     fn read(&self, path: &str) -> io::Result<Vec<u8>>;
     /// A file's digest. `buffer` is scratch space that a caller keeps between files.
     fn digest(&self, path: &str, buffer: &mut Vec<u8>) -> io::Result<Digest>;
+    /// Whether a path leads out of the project, through links in it.
+    fn leads_out(&self, path: &str) -> io::Result<bool> {
+        let _ = path;
+        Ok(false)
+    }
     /// Where a link points.
     fn read_link(&self, path: &str) -> io::Result<String>;
     /// Makes a folder and those above it.

@@ -29,6 +29,7 @@ use crate::world::Entry;
 use crate::world::Kind;
 use crate::world::Stat;
 use crate::world::names;
+use crate::world::own;
 
 /// Files of at most this many bytes are read in one piece.
 const ONE_READ: usize = 128 * 1024;
@@ -193,7 +194,15 @@ impl Disk for RealDisk {
     }
 
     fn create_folders(&self, folder: &str) -> io::Result<()> {
+        if folder.starts_with(".handloom/") {
+            return own::create_folders(&self.full(folder));
+        }
         std::fs::create_dir_all(self.full(folder))
+    }
+
+    fn leads_out(&self, path: &str) -> io::Result<bool> {
+        let root = self.root.canonicalize()?;
+        Ok(!self.full(path).canonicalize()?.starts_with(root))
     }
 
     fn write(&self, path: &str, bytes: &[u8]) -> io::Result<()> {
