@@ -14,6 +14,7 @@ use handloom_core::project::script::duration;
 
 use crate::commands::completions::names;
 use crate::commands::completions::tasks;
+use crate::commands::completions::values;
 use crate::commands::completions::variables;
 
 /// Make again only what has a reason to be made again.
@@ -37,7 +38,7 @@ pub struct Arguments {
 }
 
 /// Options of all commands.
-#[derive(Args, Clone, Debug)]
+#[derive(Args, Clone, Debug, Default)]
 #[command(next_help_heading = "Options of all commands")]
 pub struct Common {
     /// Work as if called in this folder.
@@ -58,9 +59,10 @@ pub struct Common {
 }
 
 /// When to use colours.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
 pub enum ColorChoice {
     /// On a terminal, unless NO_COLOR is set.
+    #[default]
     Auto,
     /// Always.
     Always,
@@ -235,7 +237,7 @@ pub struct RunArguments {
     #[arg(value_name = "TASK", add = tasks())]
     pub task: String,
     /// Values of its parameters, in order or as name=value.
-    #[arg(value_name = "VALUE")]
+    #[arg(value_name = "VALUE", add = values())]
     pub values: Vec<String>,
     /// Words that the task hands on.
     #[arg(last = true, value_name = "EXTRA")]
@@ -455,6 +457,9 @@ pub fn with_command(arguments: Vec<OsString>) -> Vec<OsString> {
             if command.get_subcommands().any(|sub| sub.get_name() == text) {
                 return arguments;
             }
+            if text == "help" {
+                return as_help(arguments, at);
+            }
             break;
         }
         at += if takes_value(&text) { 2 } else { 1 };
@@ -462,6 +467,14 @@ pub fn with_command(arguments: Vec<OsString>) -> Vec<OsString> {
     let mut with = arguments;
     with.insert(1.min(with.len()), OsString::from("weave"));
     with
+}
+
+/// `handloom help` and `handloom help COMMAND` are `--help`.
+fn as_help(mut arguments: Vec<OsString>, at: usize) -> Vec<OsString> {
+    arguments.remove(at);
+    arguments.truncate(at + 1);
+    arguments.push(OsString::from("--help"));
+    arguments
 }
 
 fn time(text: &str) -> Result<Duration, &'static str> {
@@ -493,6 +506,8 @@ mod tests {
         );
         assert_eq!(typed("handloom --help"), "handloom --help");
         assert_eq!(typed("handloom -- list"), "handloom weave -- list");
+        assert_eq!(typed("handloom help"), "handloom --help");
+        assert_eq!(typed("handloom help clean"), "handloom clean --help");
     }
 
     #[test]

@@ -229,6 +229,8 @@ pub struct Opened {
     pub outside: SetOutside,
     /// The user's settings.
     pub settings: settings::Settings,
+    /// Whether these are the user's own tasks, which can be run in any project.
+    pub is_personal: bool,
     /// A key that only this user has.
     key: Option<[u8; 32]>,
 }
@@ -281,6 +283,7 @@ impl Opened {
             description: Description::default(),
             outside: SetOutside::default(),
             settings,
+            is_personal: false,
             key: settings::key(),
         };
         if writable {
@@ -306,7 +309,12 @@ impl Opened {
             &self.around() as &dyn Surroundings,
         );
         wrong.extend(more);
-        wrong.extend(named_like_commands(&description));
+        for name in named_like_commands(&description) {
+            let name = crate::ui::text::safe(&name);
+            ui.say(&format!(
+                "note: `handloom {name}` is a command; the task is run with `handloom run {name}`\n"
+            ));
+        }
         wrong.extend(set_for_nobody(&description));
         if wrong.iter().any(Diagnostic::is_error) {
             return Err(Failure::Description(Box::new(description.sources), wrong));
@@ -339,6 +347,7 @@ impl Opened {
             }
         }
         self.describe(description, wrong, common, ui)?;
+        self.is_personal = true;
         Ok(Ok(self))
     }
 
@@ -409,25 +418,17 @@ fn set_for_nobody(description: &Description) -> Vec<Diagnostic> {
 }
 
 /// Tasks that can't be run by their name alone, since a command is called so.
-fn named_like_commands(description: &Description) -> Vec<Diagnostic> {
+fn named_like_commands(description: &Description) -> Vec<String> {
     let command = <Arguments as clap::CommandFactory>::command();
     let tasks = description.parts.iter().flat_map(|part| {
         let tasks = part.items.iter().filter_map(|item| match item {
-            TopItem::Task(task) => Some(task),
+            TopItem::Task(task) => Some(task.name.text.to_string()),
             _ => None,
         });
         tasks.filter(|_| part.folder.is_empty())
     });
     tasks
-        .filter(|task| command.find_subcommand(&*task.name.text).is_some())
-        .map(|task| {
-            let name = &task.name.text;
-            Diagnostic::warning(
-                task.name.span,
-                format!("`handloom {name}` is a command, and does not run this task"),
-            )
-            .help(format!("run it with `handloom run {name}`, or rename it"))
-        })
+        .filter(|name| command.find_subcommand(name).is_some())
         .collect()
 }
 

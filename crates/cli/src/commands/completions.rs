@@ -5,15 +5,21 @@
 
 use std::collections::BTreeSet;
 use std::ffi::OsStr;
+use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::builder::StyledStr;
 use clap_complete::engine::ArgValueCompleter;
 use clap_complete::engine::CompletionCandidate;
+use clap_complete::engine::PathCompleter;
+use clap_complete::engine::ValueCompleter;
 use clap_complete::env::CompleteEnv;
 use clap_complete::env::Shells;
 
+use handloom_core::language::LetHow;
 use handloom_core::language::TopItem;
+use handloom_core::language::Value;
+use handloom_core::project::frame::Frame;
 use handloom_core::project::script::relative;
 
 use crate::arguments::ColorChoice;
@@ -62,13 +68,19 @@ pub fn names() -> ArgValueCompleter {
             found.extend(task_names(looking, &typed));
             found
         })
+        .into_iter()
+        .chain(personal_names(&typed))
+        .collect()
     })
 }
 
 /// Completes tasks.
 pub fn tasks() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| {
-        look(|looking| task_names(looking, &typed.to_string_lossy()))
+        let typed = typed.to_string_lossy();
+        let mut found = look(|looking| task_names(looking, &typed));
+        found.extend(personal_names(&typed));
+        found
     })
 }
 
@@ -80,11 +92,10 @@ pub fn variables() -> ArgValueCompleter {
 /// The project, without a word about what is wrong with it.
 fn look<T: Default>(look: impl FnOnce(&Looking<'_, '_>) -> T) -> T {
     let common = Common {
-        project: None,
-        lets: Vec::new(),
+        project: typed_project(),
         color: ColorChoice::Never,
         quiet: true,
-        verbose: false,
+        ..Common::default()
     };
     let ui = Ui::silent();
     let opened =
@@ -93,6 +104,56 @@ fn look<T: Default>(look: impl FnOnce(&Looking<'_, '_>) -> T) -> T {
         return T::default();
     };
     Looking::at_opened(&opened, ui, |looking| Ok(look(looking))).unwrap_or_default()
+}
+
+/// The folder behind `--project` in the line that is being typed.
+fn typed_project() -> Option<PathBuf> {
+    let mut words = std::env::args_os().skip_while(|word| word != "--").skip(1);
+    while let Some(word) = words.next() {
+        if word == "--project" {
+            return words.next().map(PathBuf::from);
+        }
+        if let Some(folder) = word
+            .to_str()
+            .and_then(|word| word.strip_prefix("--project="))
+        {
+            return Some(PathBuf::from(folder));
+        }
+    }
+    None
+}
+
+/// The words of the line that is being typed, without options.
+fn typed_words() -> Vec<String> {
+    let words = std::env::args_os().skip_while(|word| word != "--").skip(2);
+    let words = words.filter_map(|word| word.into_string().ok());
+    words.filter(|word| !word.starts_with('-')).collect()
+}
+
+/// The values that a task's parameters take: `name=`, and files.
+pub fn values() -> ArgValueCompleter {
+    ArgValueCompleter::new(|typed: &OsStr| {
+        let typed = typed.to_string_lossy();
+        let words = typed_words();
+        let task = words
+            .iter()
+            .position(|word| word == "run")
+            .and_then(|at| words.get(at + 1));
+        let mut found = look(|looking| {
+            let tasks = &looking.project.tasks;
+            let task = task.and_then(|name| tasks.iter().find(|task| task.decl.name == *name));
+            let parameters = task.map(|task| task.decl.syntax.parameters.as_slice());
+            let names = parameters.unwrap_or_default().iter();
+            let names = names.map(|parameter| format!("{}=", parameter.name.text));
+            names
+                .filter(|name| name.starts_with(&*typed))
+                .map(CompletionCandidate::new)
+                .collect::<Vec<_>>()
+        });
+        let typed: &OsStr = typed.as_ref().as_ref();
+        found.extend(PathCompleter::any().complete(typed));
+        found
+    })
 }
 
 /// Files that can be made, up to the next folder: of a large project nobody reads all names.
@@ -127,8 +188,54 @@ fn task_names(looking: &Looking<'_, '_>, typed: &str) -> Vec<CompletionCandidate
         .collect()
 }
 
+/// The choices of a variable that has some, behind its sign.
+fn choices(looking: &Looking<'_, '_>, typed: &str) -> Vec<CompletionCandidate> {
+    let Some((name, _)) = typed.split_once('=') else {
+        return Vec::new();
+    };
+    let mut found = Vec::new();
+    for (part, declared, definitions) in looking.vars.declared() {
+        let folder = &looking.vars.description.parts[part.index()].folder;
+        if format!("{folder}{declared}") != name {
+            continue;
+        }
+        for definition in definitions {
+            if definition.how == LetHow::OneOf
+                && let Value::Words(words) = &definition.value
+                && let Some(value) = looking.vars.words(words, &Frame::of(part))
+            {
+                found.extend(value.texts().map(|choice| format!("{name}={choice}")));
+            }
+        }
+    }
+    found.retain(|candidate| candidate.starts_with(typed));
+    found.into_iter().map(CompletionCandidate::new).collect()
+}
+
+/// The user's own tasks, which can be run in any project.
+fn personal_names(typed: &str) -> Vec<CompletionCandidate> {
+    let common = Common {
+        project: typed_project(),
+        color: ColorChoice::Never,
+        quiet: true,
+        ..Common::default()
+    };
+    let ui = Ui::silent();
+    let opened =
+        Located::find(&common).and_then(|located| Opened::open(located, &common, ui, false));
+    let own = opened.and_then(|opened| opened.personal(&common, ui));
+    match own {
+        Ok(Ok(own)) => Looking::at_opened(&own, ui, |looking| Ok(task_names(looking, typed)))
+            .unwrap_or_default(),
+        _ => Vec::new(),
+    }
+}
+
 fn variable_names(typed: &str) -> Vec<CompletionCandidate> {
     look(|looking| {
+        if typed.contains('=') {
+            return choices(looking, typed);
+        }
         let mut names: Vec<String> = Vec::new();
         for part in &looking.vars.description.parts {
             for item in &part.items {

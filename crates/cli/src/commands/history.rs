@@ -81,13 +81,13 @@ fn all(runs: &[Run], format: Format, ui: Ui) -> Result<(), Failure> {
     }
     let width = runs
         .iter()
-        .map(|run| run.head.command.chars().count().min(40))
+        .map(|run| text::columns(&run.head.command).min(40))
         .max()
         .unwrap_or(0);
     let mut out = String::new();
     for run in runs {
         let command = shortened(&text::safe(&run.head.command), 40);
-        let pad = width.saturating_sub(command.chars().count());
+        let pad = width.saturating_sub(text::columns(&command));
         let seconds = run
             .tail
             .as_ref()

@@ -4,9 +4,12 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 
+use handloom_core::language::Word;
 use handloom_core::project::Project;
 use handloom_core::project::Step;
 use handloom_core::project::TaskNode;
+use handloom_core::project::decl::Decl;
+use handloom_core::project::decl::word_names;
 use handloom_core::project::script::usage;
 use handloom_core::project::values::Vars;
 
@@ -201,12 +204,12 @@ fn rows(vars: &Vars<'_>, project: &Project<'_>, all: bool) -> Vec<Row> {
         }
     } else {
         for (index, decl) in project.decls.iter().enumerate() {
-            let written: Vec<&str> = decl
+            let written: Vec<String> = decl
                 .syntax
                 .outputs
                 .iter()
                 .flat_map(|group| &group.items)
-                .map(|item| vars.description.sources.slice(item.word.span))
+                .map(|item| written(vars, decl, &item.word))
                 .collect();
             let folder = part(decl.part);
             let name = written
@@ -238,6 +241,21 @@ fn rows(vars: &Vars<'_>, project: &Project<'_>, all: bool) -> Vec<Row> {
         });
     }
     rows
+}
+
+/// A target's name as it is written, with what is the same for all its steps put in.
+fn written(vars: &Vars<'_>, decl: &Decl<'_>, word: &Word) -> String {
+    let source = vars.description.sources.slice(word.span);
+    if !source.contains("@{") || word_names(word).any(|name| decl.name_varies(name)) {
+        return source.to_owned();
+    }
+    match vars.word(word, &decl.fixed_frame()) {
+        Some(value) => {
+            let texts: Vec<&str> = value.texts().collect();
+            texts.join(" ")
+        }
+        None => source.to_owned(),
+    }
 }
 
 fn render(rows: &[Row], ui: Ui) -> String {
@@ -286,7 +304,7 @@ fn block_rows(block: &[&Row], ui: Ui, out: &mut String) {
     const WIDEST: usize = 48;
     let width = block
         .iter()
-        .map(|row| row.name.chars().count())
+        .map(|row| text::columns(&text::safe(&row.name)))
         .filter(|&width| width <= WIDEST)
         .max()
         .unwrap_or(0);
@@ -306,7 +324,7 @@ fn block_rows(block: &[&Row], ui: Ui, out: &mut String) {
             notes = format!("{notes} [default]").trim_start().to_owned();
         }
         if !notes.is_empty() {
-            let length = name.chars().count();
+            let length = text::columns(&name);
             if length > width {
                 line.push_str(&format!("\n  {:width$}", ""));
             } else {

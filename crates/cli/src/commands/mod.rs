@@ -28,6 +28,7 @@ use clap::Parser;
 
 use crate::arguments::Arguments;
 use crate::arguments::Command;
+use crate::arguments::Common;
 use crate::arguments::with_command;
 use crate::failure::Failure;
 use crate::ui::Ui;
@@ -37,11 +38,22 @@ pub fn run(arguments: impl Iterator<Item = OsString>) -> ExitCode {
     // A file that may not grow any more is told of by the write; it must not end us.
     let _ = signal_hook::flag::register(signal_hook::consts::SIGXFSZ, std::sync::Arc::default());
     completions::answer();
-    let arguments = match Arguments::try_parse_from(with_command(arguments.collect())) {
+    let typed: Vec<OsString> = arguments.collect();
+    if let Some((common, task)) = help_of_task(&typed) {
+        let ui = Ui::new(&common);
+        return run::help(&common, &task, ui).unwrap_or_else(|failure| {
+            ui.failure(&failure);
+            failure.code()
+        });
+    }
+    let arguments = match Arguments::try_parse_from(with_command(typed.clone())) {
         Ok(arguments) => arguments,
         Err(error) => {
             // Help that nobody reads to its end is no failure.
             let _ = error.print();
+            if let Some(hint) = hint_for(&error, &typed) {
+                Ui::new(&Common::default()).say(&format!("help: {hint}\n"));
+            }
             return ExitCode::from(if error.use_stderr() {
                 crate::failure::DESCRIPTION
             } else {
@@ -55,6 +67,56 @@ pub fn run(arguments: impl Iterator<Item = OsString>) -> ExitCode {
         ui.failure(&failure);
         failure.code()
     })
+}
+
+/// `handloom run TASK … --help` asks for the help of that task.
+fn help_of_task(typed: &[OsString]) -> Option<(Common, String)> {
+    let words: Vec<&str> = typed.iter().filter_map(|word| word.to_str()).collect();
+    let end = words
+        .iter()
+        .position(|word| *word == "--")
+        .unwrap_or(words.len());
+    let words = &words[..end];
+    let run = words
+        .iter()
+        .skip(1)
+        .position(|word| !word.starts_with('-'))?
+        + 1;
+    let asks = |word: &&&str| matches!(**word, "--help" | "-h");
+    if words[run] != "run" || !words[run + 1..].iter().any(|word| asks(&word)) {
+        return None;
+    }
+    // Without `--help` it is a whole line, or has no task.
+    let without = words.iter().filter(|word| !asks(word));
+    let arguments = Arguments::try_parse_from(without).ok()?;
+    match arguments.command {
+        Command::Run(run) => Some((arguments.common, run.task)),
+        _ => None,
+    }
+}
+
+/// What may have been meant by an option that no command has: `handloom tests -x` hands nothing to a task.
+fn hint_for(error: &clap::Error, typed: &[OsString]) -> Option<String> {
+    if error.kind() != clap::error::ErrorKind::UnknownArgument {
+        return None;
+    }
+    let words: Vec<&str> = typed
+        .iter()
+        .skip(1)
+        .filter_map(|word| word.to_str())
+        .collect();
+    let (first, rest) = words.split_first()?;
+    let command = <Arguments as clap::CommandFactory>::command();
+    let task = match *first {
+        "run" => *rest.first().filter(|word| !word.starts_with('-'))?,
+        first if first.starts_with('-') || command.find_subcommand(first).is_some() => return None,
+        first => first,
+    };
+    let from = words.iter().position(|word| word.starts_with('-'))?;
+    Some(format!(
+        "words for a task stand behind `--`: `handloom run {task} -- {}`",
+        words[from..].join(" ")
+    ))
 }
 
 fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, Failure> {

@@ -109,7 +109,7 @@ fn render<'d>(
             }
         };
         let name = text::safe(&prospect.node.name(project));
-        let pad = 32usize.saturating_sub(name.chars().count());
+        let pad = 32usize.saturating_sub(text::columns(&name));
         let why = because(project, order, prospects, prospect);
         let mark = ui.out.paint(role, &format!("{word:>7}"));
         let line = format!(

@@ -23,6 +23,7 @@ use crate::context::Opened;
 use crate::failure::Failure;
 use crate::lock::Lock;
 use crate::ui::Ui;
+use crate::ui::text;
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode, Failure> {
@@ -66,6 +67,43 @@ fn run_bound(
         running: &arguments.running,
     };
     running::weave_opened(opened, &work, lock, ui)
+}
+
+/// Shows the help of one task: how it is run, and what it says of itself.
+pub fn help(common: &Common, task: &str, ui: Ui) -> Result<ExitCode, Failure> {
+    let opened = Opened::open(Located::find(common)?, common, ui, false)?;
+    if show_help(&opened, task, ui)? {
+        return Ok(ExitCode::SUCCESS);
+    }
+    if let Ok(own) = opened.personal(common, ui)?
+        && show_help(&own, task, ui)?
+    {
+        return Ok(ExitCode::SUCCESS);
+    }
+    Err(Failure::usage(
+        format!("no task is called `{task}`"),
+        "`handloom list` shows the tasks; `handloom help run` tells how tasks are run",
+    ))
+}
+
+fn show_help(opened: &Opened, task: &str, ui: Ui) -> Result<bool, Failure> {
+    Looking::at_opened(opened, ui, |looking| {
+        let name = from_root(&looking.opened.located.folder, task);
+        let names = [name.as_str(), task];
+        let found = names
+            .iter()
+            .find_map(|name| looking.project.task_named(name));
+        let Some(found) = found else {
+            return Ok(false);
+        };
+        let decl = &looking.project.tasks[found.index()].decl;
+        let mut out = format!("handloom run {}\n", text::safe(&usage(looking.vars, decl)));
+        if let Some(about) = decl.clauses.about {
+            out.push_str(&format!("\n{}\n", text::safe(about.trim_end())));
+        }
+        ui.print(&out)?;
+        Ok(true)
+    })
 }
 
 /// The names of the tasks that a pattern matches, as they are typed in the folder that one is in.

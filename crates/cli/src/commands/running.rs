@@ -396,7 +396,13 @@ fn alone(opened: &Opened, work: &Work<'_>, name: &str, task: bool) -> String {
         }
         format!(" {}", quote_all(words.iter().map(String::as_str)))
     });
-    let command = format!("handloom run {}{arguments}", quote(&relative(name, folder)));
+    // The user's own tasks have one name, wherever one is.
+    let name = if opened.is_personal {
+        name.to_owned()
+    } else {
+        relative(name, folder)
+    };
+    let command = format!("handloom run {}{arguments}", quote(&name));
     command.trim_end().to_owned()
 }
 

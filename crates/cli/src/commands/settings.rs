@@ -169,8 +169,8 @@ fn block(title: &str, rows: &[SettingJson], ui: Ui, out: &mut String) {
         shown.iter().map(column).max().unwrap_or(0).min(44)
     };
     let (names, values) = (
-        width(|row| row.0.chars().count()),
-        width(|row| row.1.chars().count()),
+        width(|row| text::columns(&row.0)),
+        width(|row| text::columns(&row.1)),
     );
     for (name, value, from) in &shown {
         let line = format!(
@@ -178,7 +178,7 @@ fn block(title: &str, rows: &[SettingJson], ui: Ui, out: &mut String) {
             ui.out.paint(Role::Name, name),
             "",
             ui.out.paint(Role::Faint, &text::safe(from)),
-            pad = names.saturating_sub(name.chars().count()),
+            pad = names.saturating_sub(text::columns(name)),
         );
         out.push_str(line.trim_end());
         out.push('\n');

@@ -122,7 +122,16 @@ fn explain_last(
         took(record)
     ));
     for reason in reasons {
-        out.push_str(&format!("  {}\n", text::safe(&reason.brief())));
+        if reason.kind == ReasonKind::RecipeChanged && reason.was.is_some() {
+            let now = format!("{}{}", record.bindings(), record.sheet());
+            let changed = Reason {
+                now: Some(now),
+                ..reason.clone()
+            };
+            tell(&changed, ui, out);
+        } else {
+            out.push_str(&format!("  {}\n", text::safe(&reason.brief())));
+        }
     }
 }
 

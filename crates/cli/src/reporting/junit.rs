@@ -56,13 +56,14 @@ fn case(job: &Job, printed: &str) -> TestCase {
     };
     if let Some(message) = message {
         status.set_message(text::safe(&message));
-        status.set_description(printed);
+        status.set_description(text::safe(printed));
     }
     let mut case = TestCase::new(text::safe(&job.step), status);
     case.set_classname(text::safe(&job.by));
     case.set_time(duration(job.seconds));
     if !job.reasons.is_empty() {
-        case.set_system_out(format!("why it ran: {}", job.reasons.join("; ")));
+        let why = format!("why it ran: {}", job.reasons.join("; "));
+        case.set_system_out(text::safe(&why));
     }
     case
 }

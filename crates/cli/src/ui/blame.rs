@@ -48,6 +48,13 @@ pub fn failure(
         ));
         indented(&ended.output, theme, block);
     }
+    if let Some(hint) = &failure.hint {
+        block.push_str(&format!(
+            "{INDENT}{} {}\n",
+            theme.paint(Role::Help, "help:"),
+            text::safe(hint)
+        ));
+    }
     for (from, to) in &failure.moved {
         let line = format!("what it left of {from} is in {to}");
         block.push_str(&format!(
@@ -117,7 +124,8 @@ fn signal_name(signal: i32) -> &'static str {
     }
 }
 
-fn script(script: &str, block: &mut String) {
+/// A script as it was run.
+pub fn script(script: &str, block: &mut String) {
     const MOST: usize = 30;
     let lines: Vec<&str> = script.trim_end().lines().collect();
     for line in lines.iter().take(MOST) {

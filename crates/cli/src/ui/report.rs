@@ -64,6 +64,8 @@ pub struct Report<'a> {
     held: Vec<String>,
     /// The last line of each running job that has no end yet.
     unended: HashMap<String, Vec<u8>>,
+    /// Scripts of jobs that are running, when they are shown.
+    scripts: HashMap<String, String>,
     /// Jobs that ran, and their processor time, seconds.
     ran: usize,
     processor: f64,
@@ -83,6 +85,7 @@ impl<'a> Report<'a> {
             alone: Vec::new(),
             held: Vec::new(),
             unended: HashMap::new(),
+            scripts: HashMap::new(),
             ran: 0,
             processor: 0.0,
         }
@@ -175,6 +178,9 @@ impl<'a> Report<'a> {
                 ));
             }
             Event::Summary(summary) => self.summary(summary),
+            Event::Began { step, script, .. } if self.ui.detail == Detail::Verbose => {
+                self.scripts.insert(step.clone(), script.clone());
+            }
             Event::Planned { .. }
             | Event::Began { .. }
             | Event::Spared { .. }
@@ -184,12 +190,16 @@ impl<'a> Report<'a> {
 
     /// Whole lines that a job printed, with its name in front.
     fn printed(&mut self, step: &str, text: &[u8]) {
+        /// A line that grows longer than this is printed in pieces.
+        const LONGEST: usize = 64 * 1024;
         let unended = self.unended.entry(step.to_owned()).or_default();
+        // Only what is new is looked through, so that a line without an end costs no more than others.
+        let whole = match text.iter().rposition(|&byte| byte == b'\n') {
+            Some(at) => unended.len() + at + 1,
+            None if unended.len() + text.len() > LONGEST => unended.len() + text.len(),
+            None => 0,
+        };
         unended.extend_from_slice(text);
-        let whole = unended
-            .iter()
-            .rposition(|&byte| byte == b'\n')
-            .map_or(0, |at| at + 1);
         let lines: Vec<u8> = unended.drain(..whole).collect();
         self.put_named(step, &lines);
     }
@@ -226,6 +236,11 @@ impl<'a> Report<'a> {
         let mut block = self.line(ended);
         if self.ui.detail == Detail::Verbose {
             self.reasons(&ended.reasons, &mut block);
+            if let Some(script) = self.scripts.remove(&ended.step)
+                && ended.failure.is_none()
+            {
+                blame::script(&script, &mut block);
+            }
         }
         // What was shown line by line is not shown again.
         let shows_output = self.manner.output != Output::Live;
@@ -266,7 +281,7 @@ impl<'a> Report<'a> {
             theme.ending(ended.ending, &word),
             theme.paint(Role::Name, &name)
         );
-        let pad = COLUMN.saturating_sub(name.chars().count());
+        let pad = COLUMN.saturating_sub(text::columns(&name));
         let time = format!("{:pad$}  {:>6}", "", text::seconds(ended.seconds));
         line.push_str(&theme.paint(Role::Faint, &time));
         // On a first run it would stand on every line.
@@ -373,6 +388,22 @@ impl<'a> Report<'a> {
             1 => "to run only what failed:",
             _ => "to run only one of those that failed:",
         };
+        let names = self
+            .alone
+            .iter()
+            .map(|command| command.strip_prefix("handloom "));
+        let names: Option<Vec<&str>> = names
+            .map(|name| name.filter(|name| !name.contains(' ')))
+            .collect();
+        if let Some(names) = names
+            && (2..=20).contains(&names.len())
+        {
+            let title = theme.paint(Role::Help, "to run only what failed:");
+            return format!(
+                "{title}\n  {}\n",
+                text::safe(&format!("handloom {}", names.join(" ")))
+            );
+        }
         let mut out = format!("{}\n", theme.paint(Role::Help, title));
         for command in self.alone.iter().take(MOST) {
             out.push_str(&format!("  {}\n", text::safe(command)));

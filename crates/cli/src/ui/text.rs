@@ -44,6 +44,11 @@ pub fn safe(text: &str) -> String {
         .collect()
 }
 
+/// How many columns of a terminal a text takes.
+pub fn columns(text: &str) -> usize {
+    unicode_width::UnicodeWidthStr::width(text)
+}
+
 /// A text as people see it: bytes of names that are not UTF-8 as `\xE9`, secrets as `•••`.
 pub fn shown(text: &str) -> Cow<'_, str> {
     match names::shown(text) {
@@ -59,7 +64,7 @@ pub fn shown_json(json: &str) -> String {
 
 fn is_harmful(c: char) -> bool {
     (c.is_control() && c != '\n' && c != '\t')
-        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}')
+        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}' | '\u{fffe}' | '\u{ffff}')
 }
 
 /// What a recipe printed, harmless for a terminal: colours stay, all other control sequences go.
@@ -115,8 +120,8 @@ pub fn paragraph(words: &[String], width: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
     for (at, word) in words.iter().enumerate() {
         let comma = if at + 1 < words.len() { "," } else { "" };
-        let line = lines.last().map_or(0, |line| line.chars().count());
-        if line > 0 && line + word.chars().count() + 2 > width {
+        let line = lines.last().map_or(0, |line| columns(line));
+        if line > 0 && line + columns(word) + 2 > width {
             lines.push(String::new());
         }
         if let Some(line) = lines.last_mut() {

@@ -159,8 +159,9 @@ fn a_process_that_is_none_of_ours_is_left_alone() {
     bed.await_file("pid");
     kill(&mut child);
     let pid = bed.read("pid");
+    let group: u32 = pid.trim().parse().unwrap();
     let _ = Command::new("kill")
-        .args(["-KILL", &format!("-{}", pid.trim())])
+        .args(["-KILL", "--", &format!("-{group}")])
         .status();
     ends(&bed, "pid");
     // Later its number is given to another by now, as far as the mark can tell.

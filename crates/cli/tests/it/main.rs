@@ -8,6 +8,7 @@ mod commands;
 mod demo;
 mod documents;
 mod failures;
+mod friction;
 mod guide;
 mod histories;
 mod jobs;

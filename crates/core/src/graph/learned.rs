@@ -34,7 +34,7 @@ pub fn undeclared(project: &Project<'_>, order: &Order) -> Vec<Undeclared> {
         for maker in project.learned_makers(step) {
             let mut direct = false;
             declared(project, *id, &mut |node| {
-                direct |= node == NodeId::step(maker)
+                direct |= node == NodeId::step(maker);
             });
             if !direct {
                 open.push(Undeclared { step, maker });

@@ -118,6 +118,7 @@ impl<'a> Parser<'a> {
             "about" => self.about(at),
             "needs" => {
                 let words = self.plain_words(at, "needs")?;
+                self.check_needs_words(&words);
                 Some(ClauseKind::Needs(self.groups(words, owner == "target")))
             }
             "after" => {
@@ -173,6 +174,29 @@ impl<'a> Parser<'a> {
                 self.lexer.diagnostics.push(diagnostic);
                 None
             }
+        }
+    }
+
+    /// Words that belong to other places.
+    fn check_needs_words(&mut self, words: &[Word]) {
+        let is_each = |word: &Word| self.is(word, "each");
+        let each = words.first().is_some_and(is_each);
+        for (at, word) in words.iter().enumerate().skip(1) {
+            let help = if self.is(word, "except") {
+                "`except` stands behind `files`: `let names = files PATTERN except PATTERN`, then `needs @{names}`"
+            } else if each && at == 2 && self.is(word, "in") {
+                "write `each NAME in WORDS` as a clause of its own; what follows `needs each` is one pattern"
+            } else {
+                continue;
+            };
+            let written = self.lexer.slice(word.span).to_owned();
+            self.lexer.diagnostics.push(
+                Diagnostic::error(
+                    word.span,
+                    format!("`{written}` has no meaning after `needs`"),
+                )
+                .help(help),
+            );
         }
     }
 

@@ -60,6 +60,27 @@ pub fn unknown_top(span: Span, keyword: &str, line: &str, known: &[&str]) -> Dia
 pub fn unknown_clause(span: Span, keyword: &str, line: &str, owner: &str) -> Diagnostic {
     let error = Diagnostic::error(span, format!("`{}` is not a clause", shorten(keyword)));
     let bare = keyword.trim_end_matches(':');
+    let value = line[keyword.len().min(line.len())..].trim();
+    let supply = match bare {
+        "cores" | "threads" | "cpus" => Some(("cores", value)),
+        "memory" | "mem" | "ram" => Some(("memory", value)),
+        "lock" | "mutex" => Some((value, "1")),
+        _ => None,
+    };
+    if let Some((name, amount)) = supply
+        && is_name(name)
+    {
+        let amount = amount.trim_start_matches('=').trim();
+        let amount = if amount.is_empty() { "1" } else { amount };
+        let say = if matches!(name, "cores" | "memory") {
+            String::new()
+        } else {
+            format!(", and at the left edge `supply {name} = 1`")
+        };
+        return error.help(format!(
+            "what a step takes is written `uses {name}={amount}`{say}"
+        ));
+    }
     if let Some(near) = nearest(bare, CLAUSES.iter().copied()) {
         return error.help(format!("did you mean `{near}`?"));
     }
@@ -69,7 +90,10 @@ pub fn unknown_clause(span: Span, keyword: &str, line: &str, owner: &str) -> Dia
     if looks_like_files && owner == "target" {
         return error.help(format!("to list prerequisites write `needs {line}`"));
     }
-    error.help(format!("to run a command write `recipe: {line}`"))
+    error.help(format!(
+        "to run a command write `recipe: {line}`; the clauses are: {}",
+        CLAUSES.join(", ")
+    ))
 }
 
 /// `$NAME`, `${NAME}` or `$(NAME)` in a word, where nothing would ever put in its value.

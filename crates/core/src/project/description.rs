@@ -203,17 +203,17 @@ impl Loader<'_> {
             }
             return None;
         }
-        if let Some(span) = included {
-            if self.disk.leads_out(path).unwrap_or(false) {
-                self.diagnostics.push(
-                    Diagnostic::error(
-                        span,
-                        format!("`{path}` is a link that leads out of the project"),
-                    )
-                    .help("include only what lies below the project's folder"),
-                );
-                return None;
-            }
+        if let Some(span) = included
+            && self.disk.leads_out(path).unwrap_or(false)
+        {
+            self.diagnostics.push(
+                Diagnostic::error(
+                    span,
+                    format!("`{path}` is a link that leads out of the project"),
+                )
+                .help("include only what lies below the project's folder"),
+            );
+            return None;
         }
         let size = self
             .disk

@@ -155,6 +155,24 @@ impl<'v, 'd> Expander<'v, 'd> {
                 .vars
                 .pattern(&from_root(&escape(folder), &atom.source()), word.span)?;
             if pattern.holes().is_empty() {
+                let written = self.vars.description.sources.slice(word.span);
+                if let Some(at) = written
+                    .find('<')
+                    .filter(|_| written.starts_with(['"', '\'']))
+                {
+                    // The folders in front may need the quotes; the hole must stand outside of them.
+                    let from = written[..at].rfind('/').map_or(at, |slash| slash + 1);
+                    let quote = &written[..1];
+                    let inner = written[from..].trim_end_matches(['"', '\'']);
+                    self.vars.report(
+                        Diagnostic::error(
+                            word.span,
+                            "holes in quotes are plain text, so this `each` has none",
+                        )
+                        .help(format!("write `{}{quote}{inner}`", &written[..from])),
+                    );
+                    return None;
+                }
                 self.vars.report(
                     Diagnostic::error(word.span, "this `each` has no hole, so every step would be the same")
                         .help("name the part that differs, such as `each src/<unit>.c`; without `each` all matches go into one step"),

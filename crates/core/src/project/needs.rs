@@ -389,7 +389,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
             match means {
                 Means::Both => self.named.push((path, span)),
                 Means::Files if project.maker(path).is_none() => {
-                    self.check_leftover(project, path, span)
+                    self.check_leftover(project, path, span);
                 }
                 Means::Files => {}
             }

@@ -581,8 +581,12 @@ pub fn usage(vars: &Vars<'_>, decl: &TaskDecl<'_>) -> String {
         let name = &parameter.name.text;
         match &parameter.default {
             Some(default) => {
-                let default = vars.description.sources.slice(default.span);
-                let _ = write!(usage, " [{name}={default}]");
+                let value = vars.word(default, &Frame::of(decl.part));
+                let value = match &value {
+                    Some(value) => shell::quote_all(value.texts()),
+                    None => vars.description.sources.slice(default.span).to_owned(),
+                };
+                let _ = write!(usage, " [{name}={value}]");
             }
             None => {
                 let _ = write!(usage, " {}", name.to_uppercase());

@@ -128,19 +128,34 @@ impl Reason {
     /// The reason as one line of a record.
     #[must_use]
     pub fn line(&self) -> String {
-        let path = self.path.as_deref().unwrap_or_default().replace('\n', " ");
-        format!("{} {path}\n", self.kind.name())
+        let path = self
+            .path
+            .as_deref()
+            .unwrap_or_default()
+            .replace(['\n', '\t'], " ");
+        let was = match (&self.was, self.kind) {
+            (Some(was), ReasonKind::RecipeChanged) => {
+                format!("\t{}", was.replace('\\', "\\\\").replace('\n', "\\n"))
+            }
+            _ => String::new(),
+        };
+        format!("{} {path}{was}\n", self.kind.name())
     }
 
-    /// Reads a line of a record back; what was and is now is not kept.
+    /// Reads a line of a record back; of what was and is now only the old recipe is kept.
     #[must_use]
     pub fn from_line(line: &str) -> Option<Self> {
+        let (line, was) = match line.split_once('\t') {
+            Some((line, was)) => (line, Some(unescaped(was))),
+            None => (line, None),
+        };
         let (name, path) = line.split_once(' ')?;
         let kind = ReasonKind::ALL
             .into_iter()
             .find(|kind| kind.name() == name)?;
         Some(Self {
             path: (!path.is_empty()).then(|| path.to_owned()),
+            was,
             ..Self::of(kind)
         })
     }
@@ -166,4 +181,21 @@ impl Reason {
             ReasonKind::Asked => "asked for".to_owned(),
         }
     }
+}
+
+/// A text of which each line end was written as `\n`.
+fn unescaped(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut chars = text.chars();
+    while let Some(c) = chars.next() {
+        match c {
+            '\\' => match chars.next() {
+                Some('n') => out.push('\n'),
+                Some(other) => out.push(other),
+                None => {}
+            },
+            c => out.push(c),
+        }
+    }
+    out
 }

@@ -48,7 +48,7 @@ pub fn foresee_clean(
                 .ledger
                 .borrow()
                 .step(step)
-                .map_or(0, |record| record.took());
+                .map_or(0, crate::ledger::StepView::took);
             #[expect(
                 clippy::cast_precision_loss,
                 reason = "nanoseconds as seconds for people"

@@ -55,7 +55,7 @@ pub fn has_any<'n>(
         let mut learned = ledger
             .step(name)
             .into_iter()
-            .flat_map(|record| record.learned());
+            .flat_map(crate::ledger::StepView::learned);
         learned.any(|edge| {
             project
                 .maker_of(edge.path)
@@ -81,7 +81,7 @@ pub fn warnings(project: &Project<'_>, ledger: &Ledger, edges: &[Undeclared]) ->
         let learned = ledger
             .step(name)
             .into_iter()
-            .flat_map(|record| record.learned());
+            .flat_map(crate::ledger::StepView::learned);
         let path = learned
             .map(|learned| learned.path)
             .find(|path| project.maker_of(path) == Some(edge.maker))

@@ -134,6 +134,8 @@ pub struct Failure {
     pub span: Span,
     /// Where what it left behind was moved.
     pub moved: Vec<(String, String)>,
+    /// What may have been meant, when the script has something in it that looks like a variable.
+    pub hint: Option<String>,
 }
 
 /// A job that ended.

@@ -121,6 +121,7 @@ pub fn end(
         folder: job.prepared.job.folder.clone(),
         span: job.prepared.span,
         moved,
+        hint: hint(round, job.position, &job.prepared.job.script),
     });
     if failure.is_some() {
         ending = Ending::Failed;
@@ -147,6 +148,44 @@ pub fn end(
         waited,
         described,
     })
+}
+
+/// `$cc` or `<unit>` in a script, where the description has a variable or a hole of that name: what may have
+/// been meant.
+fn hint(round: &Round<'_, '_, '_>, position: usize, script: &str) -> Option<String> {
+    let (part, holes): (_, &[String]) = match round.order.nodes[position].node(round.project) {
+        Node::Step(step) => {
+            let decl = round.project.decl(round.project.step(step));
+            (decl.part, &decl.holes)
+        }
+        Node::Task(task) => (round.project.tasks[task.index()].decl.part, &[]),
+        Node::Set(_) => return None,
+    };
+    let hole = holes
+        .iter()
+        .find(|hole| script.contains(&format!("<{hole}>")));
+    if let Some(hole) = hole {
+        return Some(format!(
+            "in a recipe what `<{hole}>` stands for is written `@{{{hole}}}`"
+        ));
+    }
+    for (at, _) in script.match_indices('$') {
+        let rest = script[at + 1..].trim_start_matches('{');
+        let length = rest
+            .find(|c: char| !(c.is_alphanumeric() || c == '_' || c == '-'))
+            .unwrap_or(rest.len());
+        let name = &rest[..length];
+        let is_set = script.contains(&format!("{name}="));
+        if !name.is_empty()
+            && !is_set
+            && (round.vars.is_known(part, name) || holes.iter().any(|hole| hole == name))
+        {
+            return Some(format!(
+                "`${name}` is the shell's own; the variable of the description is written `@{{{name}}}`"
+            ));
+        }
+    }
+    None
 }
 
 /// What a position is recorded under; none for tasks that are not remembered.

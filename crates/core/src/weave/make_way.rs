@@ -121,11 +121,11 @@ pub fn missing_source(
         .unwrap_or(project.tasks[task.index()].decl.syntax.span),
         Node::Set(_) => return false,
     };
-    round
-        .vars
-        .report(Diagnostic::error(span, title).maybe_help(help.or_else(|| {
-            Some("check the name; paths are seen from the folder of this hand.loom".to_owned())
-        })));
+    let needed_by = format!("needed by `{}`", round.order.nodes[position].name(project));
+    let diagnostic = Diagnostic::error(span, title).here(needed_by);
+    round.vars.report(diagnostic.maybe_help(help.or_else(|| {
+        Some("check the name; paths are seen from the folder of this hand.loom".to_owned())
+    })));
     true
 }
 

@@ -234,7 +234,12 @@ impl<'s> Session<'s> {
         asked: &Asked,
     ) -> Result<Summary, Stopped> {
         let result = self.weave_all(description, outside, asked);
-        self.leave_place(result)
+        let result = self.leave_place(result);
+        if result.is_err() && self.begun > 0 {
+            // Something ran: that is told also when it could not go on.
+            self.sum_up(self.began);
+        }
+        result
     }
 
     /// Tells the place that the first job is about to begin.

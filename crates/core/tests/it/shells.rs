@@ -328,14 +328,17 @@ impl Dice {
     }
 }
 
+/// What a command prints for a value.
+type Printed = fn(&str) -> String;
+
 /// A command that prints a word and a zero byte, and what it prints for a value.
-fn command(dice: &mut Dice) -> (String, fn(&str) -> String) {
-    let same: fn(&str) -> String = str::to_owned;
-    let between: fn(&str) -> String = |value| format!("pre {value} post");
-    let line: fn(&str) -> String = |value| format!("pre {value} post\n");
-    let printed: fn(&str) -> String = |value| value.trim_end_matches('\n').to_owned();
-    let printed_line: fn(&str) -> String = |value| format!("{}\n", value.trim_end_matches('\n'));
-    let all: [(&str, fn(&str) -> String); 21] = [
+fn command(dice: &mut Dice) -> (String, Printed) {
+    let same: Printed = str::to_owned;
+    let between: Printed = |value| format!("pre {value} post");
+    let line: Printed = |value| format!("pre {value} post\n");
+    let printed: Printed = |value| value.trim_end_matches('\n').to_owned();
+    let printed_line: Printed = |value| format!("{}\n", value.trim_end_matches('\n'));
+    let all: [(&str, Printed); 21] = [
         ("printf '%s\\0' @{v}", same),
         ("printf '%s\\0' \"pre @{v} post\"", between),
         ("printf '%s\\0' 'pre @{v} post'", between),

@@ -428,7 +428,7 @@ impl Lexer {
                     '"' if !self.is_in_double() => self.open(Kind::Double),
                     '"' => {
                         self.lost =
-                            Some("a quote stands in `\"${…}\"`, which shells read differently")
+                            Some("a quote stands in `\"${…}\"`, which shells read differently");
                     }
                     c => {
                         self.substitution(c);
@@ -571,7 +571,7 @@ impl Lexer {
     }
 
     fn separator(&mut self, c: char) {
-        let ends_item = c == ';' && self.before[1] == ';' || c == '&' && self.before[1] == ';';
+        let ends_item = matches!(c, ';' | '&') && self.before[1] == ';';
         let level = self.level();
         match level.cases.last_mut() {
             Some(case @ Case::Body) if ends_item => *case = Case::Pattern(0),
