@@ -395,10 +395,12 @@ impl<'a> Report<'a> {
         let names: Option<Vec<&str>> = names
             .map(|name| name.filter(|name| !name.contains(' ')))
             .collect();
-        if let Some(names) = names
+        if let Some(mut names) = names
             && (2..=20).contains(&names.len())
         {
             let title = theme.paint(Role::Help, "to run only what failed:");
+            // In whichever order they failed, the same line.
+            names.sort_unstable();
             return format!(
                 "{title}\n  {}\n",
                 text::safe(&format!("handloom {}", names.join(" ")))

@@ -282,7 +282,7 @@ impl Place for LocalPlace {
             let _ = std::fs::remove_file(self.facts_path(job));
             return after_terminal(outcome, stop);
         }
-        let before = Marks::now();
+        let before = self.marks.starting(job.slot);
         let started = io::pipe().and_then(|(reader, writer)| {
             command
                 .stdout(Stdio::from(writer.try_clone()?))
@@ -302,7 +302,10 @@ impl Place for LocalPlace {
                 self.marks.ended(job.slot);
                 outcome
             }
-            Err(error) => not_started(error),
+            Err(error) => {
+                self.marks.ended(job.slot);
+                not_started(error)
+            }
         }
     }
 }

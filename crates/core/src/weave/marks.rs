@@ -1,7 +1,7 @@
 //! Which jobs are running, for whoever comes after a kill: `.handloom/jobs/running`.
 //!
 //! The file is there from before the first job of a run until all of them have ended. It has a stretch of 96
-//! bytes for each slot: blank, or the process that runs there, when it began (nanoseconds since the system
+//! bytes for each slot: blank, `starting`, or the process that runs there, when it began (nanoseconds since the system
 //! did, a little before and a little after), and which start of the system that was. The next run ends those
 //! that are still there, with all that descends from them and all that still carries their `HANDLOOM_JOB`,
 //! before it looks at a single file: an old recipe must not write into the outputs of a new one.
@@ -72,8 +72,10 @@ impl Marks {
         Ok(())
     }
 
-    /// When a job is about to be started; to be handed to [`Marks::started`].
-    pub fn now() -> u64 {
+    /// A slot's job is about to be started, and may have begun to write before its process is known. What
+    /// is returned is to be handed to [`Marks::started`].
+    pub fn starting(&self, slot: usize) -> u64 {
+        self.put(slot, "starting");
         since_start()
     }
 
