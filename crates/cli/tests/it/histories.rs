@@ -1,16 +1,22 @@
-//! Random histories of a small real project on the built program: edits, tampering, changed flags,
-//! new and deleted sources, runs that are killed. After each, the outputs are byte for byte those of a
-//! fresh copy, and another run has nothing to do.
+//! Random histories of a small real project on the built program: edits, tampering, changed flags, renamed
+//! targets, lists from commands, links and executable bits, recipes that fail, files of the user's in outputs'
+//! places, runs that are killed while their jobs live on. After each, the outputs are byte for byte those of
+//! a fresh copy, another run has nothing to do, and whatever the user wrote is still somewhere.
 
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::symlink;
 use std::path::Path;
 use std::process::Command;
 use std::process::Stdio;
 
 use crate::bed::Bed;
-use crate::bed::tree;
+use crate::bed::Run;
 
+/// `fail` is no prerequisite: it stands for whatever lets a recipe fail once.
 const LOOM: &str = "let mark = one
+let name = first
+let picks = output cat src/picks
 target out/<n>.up
   needs each src/<n>.txt
   learn lines
@@ -19,18 +25,40 @@ target out/<n>.up
     echo inc/common > @{learn}
 target out/all
   needs out/*.up
-  recipe: cat @{needs} > @{target}
+  recipe: sleep 0.01; cat @{needs} > @{target}; test ! -e fail
 target out/size
   needs out/all
-  recipe: wc -c < @{needs} > @{target}
+  recipe: echo half > @{target}; sleep 0.01; test ! -e fail; wc -c < @{needs} > @{target}
+target out/latest
+  needs out/size
+  recipe: ln -s all @{target}
+target out/behind
+  needs out/latest
+  recipe: cat @{needs} > @{target}
 target tree/
   needs out/size
   recipe:
     cp @{needs} @{target}/size
     for n in 1 2 3; do echo $n > @{target}/$n; done
+    ln -s size @{target}/link; chmod +x @{target}/1
 target last
   needs tree/*
   recipe: cat @{needs} > @{target}
+target gen/common.h
+  needs inc/common
+  recipe: sed s/^/gen-/ @{needs} > @{target}
+target out/user
+  after gen/common.h
+  needs src/a.txt
+  learn lines
+  recipe: cat @{needs} gen/common.h > @{target}; echo gen/common.h > @{learn}
+target out/@{name}.list
+  needs data/
+  recipe: ls -lL data | cut -c1-10 > @{target}; cat data/* >> @{target}
+target out/pick.<p>
+  each p in @{picks}
+  needs src/a.txt
+  recipe: { echo @{p}; cat @{needs}; } > @{target}
 ";
 
 /// A small generator of numbers; the seed makes each history repeatable.
@@ -44,110 +72,222 @@ impl Dice {
             .wrapping_add(1_442_695_040_888_963_407);
         (self.0 >> 33) % sides
     }
+
+    fn pick<T: Copy>(&mut self, of: &[T]) -> T {
+        of[usize::try_from(self.roll(of.len() as u64)).unwrap()]
+    }
 }
 
-fn act(bed: &Bed, dice: &mut Dice) {
-    let name = format!(
-        "src/{}.txt",
-        ["a", "b", "c d", "e"][usize::try_from(dice.roll(4)).unwrap()]
-    );
-    let text = format!("text {}\n", dice.roll(3));
-    match dice.roll(10) {
-        0..=3 => bed.write(&name, &text),
-        4 => {
-            let _ = fs::remove_file(bed.path(&name));
-            bed.write("src/a.txt", "always\n");
+/// A project and what its user did to it.
+struct History {
+    bed: Bed,
+    dice: Dice,
+    /// What the user wrote where outputs belong: each a text of its own.
+    foreign: Vec<String>,
+}
+
+impl History {
+    fn new(seed: u64) -> Self {
+        let bed = Bed::new(LOOM);
+        for (path, text) in [
+            ("src/a.txt", "a\n"),
+            ("src/c d.txt", "c\n"),
+            ("src/picks", "x y\n"),
+            ("inc/common", "common\n"),
+            ("data/plain", "plain\n"),
+            ("data/to", "to\n"),
+            ("else/where", "else\n"),
+        ] {
+            bed.write(path, text);
         }
-        5 => bed.write("inc/common", &text),
-        6 => bed.write(
-            "hand.loom",
-            &LOOM.replace(
-                "= one",
-                &format!(
-                    "= {}",
-                    ["one", "two"][usize::try_from(dice.roll(2)).unwrap()]
-                ),
-            ),
-        ),
-        7 => {
-            for output in ["out/all", "tree/2", "out/a.up"] {
-                if bed.exists(output) && dice.roll(2) == 0 {
-                    bed.write(output, "tampered\n");
-                }
+        symlink("../else/where", bed.path("data/link")).unwrap();
+        Self {
+            bed,
+            dice: Dice(seed * 7919 + 1),
+            foreign: Vec::new(),
+        }
+    }
+
+    fn act(&mut self) {
+        let (bed, dice) = (&self.bed, &mut self.dice);
+        let name = format!("src/{}.txt", dice.pick(&["a", "b", "c d", "e"]));
+        let text = format!("text {}\n", dice.roll(3));
+        match dice.roll(16) {
+            0..=2 => bed.write(&name, &text),
+            3 => {
+                let _ = fs::remove_file(bed.path(&name));
+                bed.write("src/a.txt", "always\n");
             }
+            4 => bed.write("inc/common", &text),
+            5 => {
+                let loom = LOOM
+                    .replace("= one", &format!("= {}", dice.pick(&["one", "two"])))
+                    .replace("= first", &format!("= {}", dice.pick(&["first", "second"])));
+                bed.write("hand.loom", &loom);
+            }
+            6..=8 => self.intrude(),
+            9 => {
+                let _ = fs::remove_file(bed.path(dice.pick(&["out/size", "out/latest", "tree/2"])));
+            }
+            10 => bed.write("src/picks", dice.pick(&["x y\n", "y\n", "z x\n"])),
+            11 => {
+                let mode = dice.pick(&[0o644, 0o755]);
+                let path = bed.path(dice.pick(&["data/plain", "else/where"]));
+                fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+            }
+            12 => {
+                fs::remove_file(bed.path("data/link")).unwrap();
+                let to = dice.pick(&["to", "plain", "../else/where"]);
+                symlink(to, bed.path("data/link")).unwrap();
+            }
+            13 => bed.write(dice.pick(&["else/where", "data/to"]), &text),
+            14 => self.fail(),
+            _ => self.kill(),
         }
-        8 => {
-            let _ = fs::remove_file(bed.path("out/size"));
+    }
+
+    /// The user writes where outputs belong.
+    fn intrude(&mut self) {
+        const PLACES: [&str; 7] = [
+            "out/all",
+            "out/size",
+            "out/a.up",
+            "out/latest",
+            "out/user",
+            "tree/2",
+            "gen/common.h",
+        ];
+        let path = self.bed.path(self.dice.pick(&PLACES));
+        let text = format!("the user's {}", self.foreign.len());
+        // What was the user's before is replaced by the user, and so no loss.
+        self.foreign.retain(|known| !holds(&path, known));
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        let _ = fs::remove_file(&path);
+        if self.dice.roll(3) == 0 {
+            symlink(&text, &path).unwrap();
+        } else {
+            fs::write(&path, &text).unwrap();
         }
-        _ => kill(bed, dice),
+        self.foreign.push(text);
+    }
+
+    /// A run whose recipes fail leaves the old outputs where they were.
+    fn fail(&mut self) {
+        let bed = &self.bed;
+        bed.write("fail", "");
+        let _ = bed.run(&["-j2"]);
+        let before = fs::read(bed.path("out/size")).ok();
+        bed.write("inc/common", &format!("failing {}\n", self.dice.roll(1000)));
+        let _ = bed.run(&["-j2", "--on-failure", self.dice.pick(&["continue", "stop"])]);
+        assert_eq!(fs::read(bed.path("out/size")).ok(), before);
+        bed.remove("fail");
+    }
+
+    /// Starts a run and kills it after a random number of its own outputs' first bytes can be there; its
+    /// jobs live on.
+    fn kill(&mut self) {
+        let mut child = self
+            .bed
+            .command(&["-j2"])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        for _ in 0..self.dice.roll(100) {
+            std::thread::sleep(std::time::Duration::from_micros(300));
+        }
+        let _ = child.kill();
+        child.wait().unwrap();
+    }
+
+    fn nothing_to_do(&self) {
+        let run: Run = self.bed.weave(&[]).status(0);
+        let ended: Vec<_> = run
+            .events
+            .iter()
+            .filter(|event| event["event"] == "ended")
+            .collect();
+        assert!(ended.is_empty(), "{}", run.shown());
+    }
+
+    /// What the user wrote is in its place or below `.handloom/`.
+    fn nothing_is_lost(&self, seed: u64) {
+        let mut all = Vec::new();
+        contents(&self.bed.root(), "", true, &mut all);
+        for text in &self.foreign {
+            let is_there = all
+                .iter()
+                .any(|(_, content)| content.ends_with(text.as_str()));
+            assert!(is_there, "seed {seed}: {text} is lost; {all:#?}");
+        }
     }
 }
 
-/// Starts a run and kills it after a random number of its own outputs' first bytes can be there.
-fn kill(bed: &Bed, dice: &mut Dice) {
-    let mut child = bed
-        .command(&["-j2"])
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .unwrap();
-    for _ in 0..dice.roll(40) {
-        std::thread::sleep(std::time::Duration::from_micros(300));
-    }
-    let _ = child.kill();
-    child.wait().unwrap();
+/// Whether a file holds a text, or a link says it.
+fn holds(path: &Path, text: &str) -> bool {
+    fs::read_link(path).is_ok_and(|link| link == Path::new(text))
+        || fs::read(path).is_ok_and(|bytes| bytes == text.as_bytes())
 }
 
-/// All made files with their contents.
+/// All files below a folder with what they hold, whether they are executable, and what links say.
+fn contents(folder: &Path, prefix: &str, own: bool, found: &mut Vec<(String, String)>) {
+    let mut names: Vec<_> = fs::read_dir(folder)
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name().into_string().unwrap())
+        .collect();
+    names.sort_unstable();
+    for name in names {
+        let path = folder.join(&name);
+        let stat = fs::symlink_metadata(&path).unwrap();
+        let shown = format!("{prefix}{name}");
+        if shown == ".handloom" && !own {
+            continue;
+        }
+        if stat.is_symlink() {
+            let link = fs::read_link(&path).unwrap();
+            found.push((shown, format!("-> {}", link.display())));
+        } else if stat.is_dir() {
+            contents(&path, &format!("{shown}/"), own, found);
+        } else {
+            let is_executable = stat.permissions().mode() & 0o111 != 0;
+            let bytes = fs::read(&path).unwrap();
+            let text = String::from_utf8_lossy(&bytes);
+            found.push((shown, format!("executable: {is_executable} {text}")));
+        }
+    }
+}
+
+/// All made files of a project.
 fn made(root: &Path) -> Vec<(String, String)> {
-    tree(root)
-        .lines()
-        .filter(|path| {
-            !path.starts_with("src/") && !path.starts_with("inc/") && *path != "hand.loom"
-        })
-        .map(|path| {
-            (
-                path.to_owned(),
-                fs::read_to_string(root.join(path)).unwrap(),
-            )
-        })
-        .collect()
+    let mut found = Vec::new();
+    contents(root, "", false, &mut found);
+    let sources = ["src/", "inc/", "data/", "else/", "hand.loom"];
+    found.retain(|(path, _)| !sources.iter().any(|source| path.starts_with(source)));
+    found
 }
 
 #[test]
 fn any_history_leaves_what_a_fresh_copy_makes() {
-    for seed in 0..40 {
-        let mut dice = Dice(seed * 7919 + 1);
-        let bed = Bed::new(LOOM);
-        bed.write("src/a.txt", "a\n");
-        bed.write("src/c d.txt", "c\n");
-        bed.write("inc/common", "common\n");
-        for _ in 0..dice.roll(6) + 1 {
-            for _ in 0..dice.roll(4) {
-                act(&bed, &mut dice);
+    let asked = std::env::var("HANDLOOM_HISTORIES").ok();
+    let histories = asked.map_or(40, |count| count.parse().unwrap());
+    for seed in 0..histories {
+        let mut history = History::new(seed);
+        for _ in 0..history.dice.roll(6) + 1 {
+            for _ in 0..history.dice.roll(5) {
+                history.act();
             }
-            bed.run(&["-j2"]).status(0);
+            history.bed.run(&["-j2"]).status(0);
+            history.nothing_is_lost(seed);
         }
+        let bed = &history.bed;
         bed.run(&["clean", "--leftovers"]).status(0);
-        let steps = bed
-            .read("out/all")
-            .lines()
-            .filter(|line| *line == "one" || *line == "two")
-            .count()
-            + 4;
-        bed.weave(&[]).all_kept(steps);
+        history.nothing_to_do();
         let fresh = bed.root().with_file_name("fresh");
         fs::create_dir(&fresh).unwrap();
-        for part in ["src", "inc", "hand.loom"] {
-            assert!(
-                Command::new("cp")
-                    .arg("-r")
-                    .arg(bed.path(part))
-                    .arg(&fresh)
-                    .status()
-                    .unwrap()
-                    .success()
-            );
+        for part in ["src", "inc", "data", "else", "hand.loom"] {
+            let mut copy = Command::new("cp");
+            copy.arg("-a").arg(bed.path(part)).arg(&fresh);
+            assert!(copy.status().unwrap().success(), "{part}");
         }
         let mut command = bed.command(&["-j1"]);
         command.current_dir(&fresh);

@@ -8,7 +8,8 @@
 
 use std::collections::HashMap;
 use std::collections::HashSet;
-use std::path::Path;
+use std::fs::File;
+use std::os::unix::fs::FileExt;
 use std::sync::Mutex;
 use std::sync::MutexGuard;
 use std::sync::PoisonError;
@@ -128,10 +129,8 @@ pub fn below(processes: &[Process], mut roots: HashSet<i32>) -> Vec<Process> {
 /// The jobs that are running, and what they left behind.
 #[derive(Debug, Default)]
 pub struct Family {
-    /// Whether orphans come to us.
-    adopts: bool,
-    /// The file that lists our children.
-    children: String,
+    /// The list of our children, when orphans come to us.
+    children: Option<File>,
     members: Mutex<Members>,
 }
 
@@ -146,12 +145,10 @@ impl Family {
     pub fn new() -> Self {
         let own = rustix::process::getpid();
         let number = own.as_raw_nonzero();
-        let children = format!("/proc/self/task/{number}/children");
-        let adopts = rustix::process::set_child_subreaper(Some(own)).is_ok()
-            && Path::new(&children).exists();
+        let adopts = rustix::process::set_child_subreaper(Some(own)).is_ok();
+        let children = || File::open(format!("/proc/self/task/{number}/children")).ok();
         Self {
-            adopts,
-            children,
+            children: adopts.then(children).flatten(),
             members: Mutex::default(),
         }
     }
@@ -174,10 +171,7 @@ impl Family {
     /// Children of this process that no thread waits for: orphans that came to it. Those that have ended
     /// are reaped.
     fn orphans(&self) -> Vec<i32> {
-        if !self.adopts {
-            return Vec::new();
-        }
-        let list = std::fs::read(&self.children).unwrap_or_default();
+        let list = self.list();
         if list.is_empty() {
             return Vec::new();
         }
@@ -192,6 +186,18 @@ impl Family {
                 !matches!(reaped, Some(Ok(Some(_))))
             })
             .collect()
+    }
+
+    /// The numbers of this process's children, as the system lists them (proc_pid_tid_children(5)).
+    fn list(&self) -> Vec<u8> {
+        let mut list = Vec::new();
+        let mut part = [0; 4096];
+        while let Some(children) = &self.children
+            && let Ok(count @ 1..) = children.read_at(&mut part, list.len() as u64)
+        {
+            list.extend_from_slice(&part[..count]);
+        }
+        list
     }
 
     /// Whether anything came to us that still runs.
@@ -236,9 +242,6 @@ impl Family {
 
     /// Ends whatever a job whose own process has ended left behind; the names of the programs.
     pub fn end_rest_of(&self, leader: Pid, job: &str) -> Vec<String> {
-        if !self.adopts {
-            return Vec::new();
-        }
         let mut names = Vec::new();
         for round in 0..ROUNDS {
             if self.orphans().is_empty() {

@@ -199,10 +199,11 @@ impl<'p> Running<'p> {
         let Some(pid) = self.pid else {
             return Vec::new();
         };
-        if !self.asked {
-            self.let_finish(pid);
-        }
-        let left = self.place.family.end_rest_of(pid, &self.job);
+        let left = if self.asked || !self.lets_finish(pid) {
+            self.place.family.end_rest_of(pid, &self.job)
+        } else {
+            Vec::new()
+        };
         if self.grouped {
             self.signal(Signal::KILL);
             stop.leave(pid);
@@ -210,15 +211,19 @@ impl<'p> Running<'p> {
         if self.asked { Vec::new() } else { left }
     }
 
-    /// What only has to write out what it still holds, as a `tee` behind the shell, has a moment to do so.
-    fn let_finish(&mut self, pid: Pid) {
+    /// What only has to write out what it still holds, as a `tee` behind the shell, has a moment to do so;
+    /// whether nothing is left then.
+    fn lets_finish(&mut self, pid: Pid) -> bool {
         let start = Instant::now();
         while self.place.family.has_orphans()
-            && start.elapsed() < LAST_WORDS
             && !self.place.family.rest_of(pid, &self.job).is_empty()
         {
+            if start.elapsed() >= LAST_WORDS {
+                return false;
+            }
             std::thread::sleep(Duration::from_millis(2));
         }
+        true
     }
 
     /// Waits for something to happen; whether the process has ended.
