@@ -127,7 +127,9 @@ impl History {
             }
             6..=8 => self.intrude(),
             9 => {
-                let _ = fs::remove_file(bed.path(dice.pick(&["out/size", "out/latest", "tree/2"])));
+                let path = bed.path(dice.pick(&["out/size", "out/latest", "tree/2"]));
+                self.foreign.retain(|known| !holds(&path, known));
+                let _ = fs::remove_file(path);
             }
             10 => bed.write("src/picks", dice.pick(&["x y\n", "y\n", "z x\n"])),
             11 => {

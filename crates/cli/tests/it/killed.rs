@@ -31,6 +31,15 @@ fn ends(bed: &Bed, file: &str) {
     }
 }
 
+/// Kills a recipe whose number is in a file.
+fn kill_group(bed: &Bed, file: &str) {
+    let group: u32 = bed.read(file).trim().parse().unwrap();
+    let _ = Command::new("kill")
+        .args(["-KILL", "--", &format!("-{group}")])
+        .status();
+    ends(bed, file);
+}
+
 #[test]
 fn the_next_run_ends_what_a_killed_one_left_before_it_begins() {
     let slow = "target out/x\n  needs in\n  recipe: cat in > out/x; echo $$ > pid; sleep 600; echo late >> out/x\n";
@@ -131,6 +140,30 @@ fn half_outputs_of_a_killed_step_are_no_sources() {
     }
 }
 
+/// Where the power failed, the marks and the journal's end may be gone, and the renames not.
+#[test]
+fn old_outputs_are_put_back_also_without_the_marks() {
+    let costly = "target out/x\n  needs in\n  recipe: cat in > @{target}\n";
+    let bed = Bed::new(costly);
+    bed.write("in", "costly\n");
+    bed.weave(&[]).status(0).ended(&["out/x made never-made"]);
+    let journal = fs::read(bed.path(".handloom/journal")).unwrap();
+    bed.write(
+        "hand.loom",
+        "target out/x\n  needs in\n  recipe: echo half > @{target}; echo $$ > pid; sleep 600\n",
+    );
+    let mut child = bed.start(&[]);
+    bed.await_file("pid");
+    kill(&mut child);
+    kill_group(&bed, "pid");
+    bed.remove(".handloom/jobs/running");
+    fs::write(bed.path(".handloom/journal"), journal).unwrap();
+    bed.write("hand.loom", costly);
+    bed.weave(&[]).all_kept(1).says(&["out/x"]);
+    assert_eq!(bed.read("out/x"), "costly\n");
+    assert_eq!(bed.read(".handloom/aside/out/x"), "half\n");
+}
+
 #[test]
 fn old_outputs_are_put_back_also_without_the_ledger() {
     let bed = Bed::new("target out/x\n  needs in\n  recipe: cat in > @{target}\n");
@@ -158,12 +191,8 @@ fn a_process_that_is_none_of_ours_is_left_alone() {
     let mut child = bed.start(&[]);
     bed.await_file("pid");
     kill(&mut child);
+    kill_group(&bed, "pid");
     let pid = bed.read("pid");
-    let group: u32 = pid.trim().parse().unwrap();
-    let _ = Command::new("kill")
-        .args(["-KILL", "--", &format!("-{group}")])
-        .status();
-    ends(&bed, "pid");
     // Later its number is given to another by now, as far as the mark can tell.
     sleep(Duration::from_millis(50));
     let mut other = Command::new("sleep").arg("600").spawn().unwrap();

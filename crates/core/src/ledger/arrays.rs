@@ -36,8 +36,10 @@ struct SectionRec {
 pub struct Layout {
     /// Its first bytes: six for the kind, two for the version.
     pub magic: &'static [u8; 8],
-    /// Earlier versions that are laid out the same.
+    /// Earlier versions, whose arrays are the first of these.
     pub older: &'static [&'static [u8; 8]],
+    /// How many arrays earlier versions have.
+    pub older_arrays: usize,
     /// The size of a record of each array, bytes.
     pub sizes: &'static [usize],
 }
@@ -102,7 +104,13 @@ impl Arrays {
             return Err("its checksum does not fit its content".to_owned());
         }
         let flags = number(56);
-        let sections = sections(&bytes, layout.sizes).ok_or("its table points outside of it")?;
+        let count = if older {
+            layout.older_arrays
+        } else {
+            layout.sizes.len()
+        };
+        let sizes = &layout.sizes[..count];
+        let sections = sections(&bytes, sizes).ok_or("its table points outside of it")?;
         Ok(Self {
             bytes,
             sections,

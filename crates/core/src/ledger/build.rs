@@ -1,5 +1,7 @@
 //! Writing a snapshot: what the old one says, with what the journal says in its place.
 
+use std::io;
+
 use hashbrown::HashMap;
 use zerocopy::IntoBytes;
 use zerocopy::little_endian::U32;
@@ -7,6 +9,7 @@ use zerocopy::little_endian::U32;
 use crate::content::Record;
 use crate::ledger::Ledger;
 use crate::ledger::arrays;
+use crate::ledger::journal;
 use crate::ledger::snapshot::EdgeRec;
 use crate::ledger::snapshot::GivenRec;
 use crate::ledger::snapshot::LAYOUT;
@@ -34,10 +37,14 @@ struct Builder {
     givens: Vec<GivenRec>,
     commands: Vec<GivenRec>,
     folders: Vec<U32>,
+    open: Vec<u8>,
 }
 
 /// The bytes of a snapshot of all that a ledger holds.
-pub fn snapshot(ledger: &Ledger, seed: &[u8; 32]) -> Vec<u8> {
+///
+/// # Errors
+/// When an entry cannot be encoded.
+pub fn snapshot(ledger: &Ledger, seed: &[u8; 32]) -> io::Result<Vec<u8>> {
     let mut builder = Builder::default();
     let mut names = ledger.step_names();
     names.sort_unstable();
@@ -76,7 +83,10 @@ pub fn snapshot(ledger: &Ledger, seed: &[u8; 32]) -> Vec<u8> {
         let folder = builder.text(folder);
         builder.folders.push(folder);
     }
-    builder.bytes(seed)
+    for entry in ledger.open_entries() {
+        journal::encode(&entry, seed, &mut builder.open)?;
+    }
+    Ok(builder.bytes(seed))
 }
 
 fn number(count: usize) -> u32 {
@@ -262,7 +272,7 @@ impl Builder {
             strings.extend_from_slice(text.as_bytes());
         }
         let index = self.path_index();
-        let arrays: [&[u8]; 10] = [
+        let arrays: [&[u8]; 11] = [
             &strings,
             texts.as_bytes(),
             self.paths.as_bytes(),
@@ -273,6 +283,7 @@ impl Builder {
             self.givens.as_bytes(),
             self.commands.as_bytes(),
             self.folders.as_bytes(),
+            &self.open,
         ];
         arrays::write(LAYOUT, seed, u64::from(self.edges_are_trees()), &arrays)
     }

@@ -144,6 +144,10 @@ impl Ledger {
             writable,
             encoded: Vec::new(),
         };
+        let open = ledger.snapshot.as_ref().map(Snapshot::open_entries);
+        for entry in open.unwrap_or_default() {
+            ledger.apply(entry);
+        }
         ledger.read_journal()?;
         Ok((ledger, damage))
     }
@@ -521,7 +525,7 @@ impl Ledger {
     /// When it cannot be written; the old snapshot and journal then stay.
     pub fn fold(&mut self) -> io::Result<()> {
         let seed = fresh_seed(&self.seed);
-        let bytes = build::snapshot(self, &seed);
+        let bytes = build::snapshot(self, &seed)?;
         self.storage.replace_snapshot(&bytes)?;
         let head = journal::head(&seed);
         self.storage.start_journal(&head)?;
@@ -537,12 +541,19 @@ impl Ledger {
         self.folders.clear();
         self.made.clear();
         self.journal_size = head.len();
-        let begun = self.begun.values().cloned().map(Box::new);
-        let bad = self.bad.iter();
-        let bad = bad.map(|(step, how)| Entry::EndedBadly(step.clone(), *how));
-        let open: Vec<Entry> = bad.chain(begun.map(Entry::Beginning)).collect();
         self.journal_open = true;
-        self.add_all(open)
+        Ok(())
+    }
+
+    /// What no step's record says: those that began and have not ended, and those that ended badly.
+    fn open_entries(&self) -> Vec<Entry> {
+        let mut bad: Vec<_> = self.bad.iter().collect();
+        bad.sort_unstable_by_key(|(step, _)| *step);
+        let bad = bad.into_iter();
+        let bad = bad.map(|(step, how)| Entry::EndedBadly(step.clone(), *how));
+        let mut begun: Vec<_> = self.begun.values().cloned().map(Box::new).collect();
+        begun.sort_unstable_by(|one, other| one.step.cmp(&other.step));
+        bad.chain(begun.into_iter().map(Entry::Beginning)).collect()
     }
 }
 

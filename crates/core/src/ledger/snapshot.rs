@@ -16,6 +16,8 @@ use zerocopy::little_endian::U64;
 use crate::content::Record;
 use crate::ledger::arrays::Arrays;
 use crate::ledger::arrays::Layout;
+use crate::ledger::journal;
+use crate::ledger::records::Entry;
 use crate::ledger::storage::Bytes;
 use crate::ledger::view::BaseStep;
 use crate::ledger::view::StepView;
@@ -26,6 +28,7 @@ use crate::world::Digest;
 pub const LAYOUT: Layout = Layout {
     magic: b"HLSNAP02",
     older: &[b"HLSNAP01"],
+    older_arrays: 10,
     sizes: &[
         1,
         size_of::<TextRec>(),
@@ -37,6 +40,7 @@ pub const LAYOUT: Layout = Layout {
         size_of::<GivenRec>(),
         size_of::<GivenRec>(),
         4,
+        1,
     ],
 };
 
@@ -66,6 +70,8 @@ pub enum Section {
     Commands,
     /// Indices of the texts of folders that were made.
     Folders,
+    /// Bytes of journal entries: of steps that began and have not ended, and of those that ended badly.
+    Open,
 }
 
 #[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
@@ -163,6 +169,11 @@ impl Snapshot {
     /// The seed of the journal that belongs to it.
     pub fn seed(&self) -> [u8; 32] {
         self.arrays.seed
+    }
+
+    /// The entries of steps that began and have not ended, and of those that ended badly.
+    pub fn open_entries(&self) -> Vec<Entry> {
+        journal::entries(self.array::<u8>(Section::Open), &self.seed())
     }
 
     /// Its size in bytes.

@@ -234,8 +234,14 @@ pub struct MemoryStorage {
 
 #[derive(Debug, Default)]
 struct MemoryFiles {
+    /// Durable as soon as it is there ([`Storage::replace_snapshot`]).
     snapshot: Option<Vec<u8>>,
+    /// The journal as it was written.
     journal: Vec<u8>,
+    /// The journal as it was made durable last.
+    durable: Vec<u8>,
+    /// Whether the durable journal is of the file that stands there now, and not of the one before.
+    same_file: bool,
     worked_out: Option<Vec<u8>>,
     /// How many more bytes may be written, when that is limited.
     room: Option<usize>,
@@ -251,6 +257,39 @@ impl MemoryStorage {
     /// Changes the snapshot's and the journal's bytes.
     pub fn damage(&self, change: impl FnOnce(&mut Option<Vec<u8>>, &mut Vec<u8>)) {
         self.with(|files| change(&mut files.snapshot, &mut files.journal));
+    }
+
+    /// The power fails: of what was not made durable, each block of the journal is there or is zeros, as
+    /// `is_kept` says, its end is where it says, and a new journal may not have come into the old one's place.
+    pub fn lose_power(&self, mut is_kept: impl FnMut() -> bool) {
+        const BLOCK: usize = 64;
+        self.with(|files| {
+            if !files.same_file && !is_kept() {
+                files.journal.clone_from(&files.durable);
+            } else {
+                let sure = if files.same_file {
+                    files.durable.len()
+                } else {
+                    0
+                };
+                let mut end = files.journal.len();
+                let mut at = sure.min(end);
+                while at < end {
+                    let next = (at + BLOCK).min(end);
+                    if !is_kept() {
+                        files.journal[at..next].fill(0);
+                        if is_kept() {
+                            end = at;
+                        }
+                    }
+                    at = next;
+                }
+                files.journal.truncate(end);
+            }
+            files.durable.clone_from(&files.journal);
+            files.same_file = true;
+            files.worked_out = None;
+        });
     }
 
     fn with<T>(&self, use_files: impl FnOnce(&mut MemoryFiles) -> T) -> T {
@@ -302,6 +341,7 @@ impl Storage for MemoryStorage {
         self.with(|files| {
             let (cut, result) = files.take(head);
             files.journal = cut.to_vec();
+            files.same_file = false;
             result
         })
     }
@@ -324,6 +364,10 @@ impl Storage for MemoryStorage {
     }
 
     fn sync(&mut self) -> io::Result<()> {
+        self.with(|files| {
+            files.durable.clone_from(&files.journal);
+            files.same_file = true;
+        });
         Ok(())
     }
 

@@ -82,7 +82,11 @@ pub fn recover(
         }
     }
     if killed.is_none() && unfinished.is_empty() {
-        return Ok(Recovered::default());
+        // Where the power failed, the marks and the journal's end may be gone, and the renames not.
+        let set_by = keep::files_below(disk, keep::SET_BY);
+        if set_by.is_ok_and(|paths| paths.is_empty()) {
+            return Ok(Recovered::default());
+        }
     }
     let killed = killed.unwrap_or_default();
     for slot in &killed.slots {

@@ -124,6 +124,9 @@ enum Act {
     Reopen,
     /// The next write is cut short after so many bytes.
     Full(usize),
+    Sync,
+    /// The power fails; the number says what of the rest was lost.
+    PowerLoss(u64),
 }
 
 /// What a ledger should hold, kept in the plainest way.
@@ -221,6 +224,8 @@ fn act() -> impl Strategy<Value = Act> {
         2 => Just(Act::Fold),
         3 => Just(Act::Reopen),
         1 => (0usize..400).prop_map(Act::Full),
+        2 => Just(Act::Sync),
+        2 => any::<u64>().prop_map(Act::PowerLoss),
     ]
 }
 
@@ -232,6 +237,8 @@ proptest! {
         let storage = MemoryStorage::default();
         let mut ledger = open(&storage);
         let mut model = Model::default();
+        // As it was at the last moment that is durable, and after each entry since.
+        let mut since_durable = vec![Model::default()];
         for act in acts {
             let entry = match act {
                 Act::File(path, number) => Entry::File(format!("src/{path}"), record(number)),
@@ -252,6 +259,26 @@ proptest! {
                 Act::Folder(folder, false) => Entry::FolderGone(format!("out/f{folder}")),
                 Act::Fold => {
                     ledger.fold().unwrap();
+                    since_durable = vec![model.clone()];
+                    continue;
+                }
+                Act::Sync => {
+                    ledger.sync().unwrap();
+                    since_durable = vec![model.clone()];
+                    continue;
+                }
+                Act::PowerLoss(mut number) => {
+                    drop(ledger);
+                    storage.lose_power(|| {
+                        number = number.rotate_left(1).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+                        number >> 62 != 0
+                    });
+                    ledger = open(&storage);
+                    // Nothing durable is lost, and of the rest there is what was written first.
+                    let fits = since_durable.iter().rev().find(|model| model.check(&ledger).is_ok());
+                    prop_assert!(fits.is_some(), "durable entries are gone");
+                    model = fits.cloned().unwrap_or_default();
+                    since_durable = vec![model.clone()];
                     continue;
                 }
                 Act::Reopen => {
@@ -266,7 +293,10 @@ proptest! {
                     let added = ledger.add(entry.clone());
                     storage.limit(None);
                     match added {
-                        Ok(()) => model.apply(&entry),
+                        Ok(()) => {
+                            model.apply(&entry);
+                            since_durable.push(model.clone());
+                        }
                         // What was written before stays good, here and after a restart.
                         Err(_) => model.check(&open(&storage))?,
                     }
@@ -275,6 +305,7 @@ proptest! {
             };
             ledger.add(entry.clone()).unwrap();
             model.apply(&entry);
+            since_durable.push(model.clone());
         }
         model.check(&ledger)?;
         model.check(&open(&storage))?;

@@ -88,6 +88,7 @@ pub enum Section {
 pub const LAYOUT: Layout = Layout {
     magic: b"HLPROJ03",
     older: &[],
+    older_arrays: 0,
     sizes: &[
         1,
         1,
