@@ -189,6 +189,9 @@ fn explain(
                 chain(project, order, prospects, prospect, ui, out);
             }
         }
+        Would::Maybe if prospect.open.is_empty() => out.push_str(&format!(
+            "{name} may run: its last run did not finish, and the next run first puts back what it made before\n"
+        )),
         Would::Maybe => {
             out.push_str(&format!(
                 "{name} may run: it has no reason of its own, but what it is made from may change\n"

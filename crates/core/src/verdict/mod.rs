@@ -167,7 +167,10 @@ pub fn reasons(facts: &Facts<'_>, ledger: &Ledger) -> Vec<Reason> {
     match ledger.step(facts.key) {
         None => reasons.push(Reason::of(ReasonKind::NeverMade)),
         Some(record) => {
-            outputs(record, facts, &mut reasons);
+            // What a killed run left is put in order before it is judged.
+            if !ledger.is_unfinished(facts.key) {
+                outputs(record, facts, &mut reasons);
+            }
             let order_differs = needs_order(record, facts);
             recipe(record, facts, order_differs, &mut reasons);
             needs(record, facts, &mut reasons);

@@ -84,7 +84,7 @@ pub fn outlook<'d>(
     let mut prospects: Vec<Prospect> = Vec::with_capacity(order.nodes.len());
     for (position, &node) in order.nodes.iter().enumerate() {
         if judged.as_ref().is_some_and(|judged| !judged[position]) {
-            prospects.push(prospect(node, Vec::new(), Vec::new()));
+            prospects.push(prospect(node, false, Vec::new(), Vec::new()));
             continue;
         }
         let mut open: Vec<usize> = order
@@ -110,7 +110,7 @@ pub fn outlook<'d>(
                         open.is_empty() || is_certain(project, order, &prospects, None, reason)
                     })
                     .collect();
-                prospect(node, reasons, open)
+                prospect(node, false, reasons, open)
             }
             Node::Task(_) => Prospect {
                 node,
@@ -140,7 +140,7 @@ pub fn outlook<'d>(
                             || is_certain(project, order, &prospects, Some(step), reason)
                     })
                     .collect();
-                prospect(node, reasons, open)
+                prospect(node, true, reasons, open)
             }
         };
         prospects.push(prospect);
@@ -149,8 +149,17 @@ pub fn outlook<'d>(
     Some(prospects)
 }
 
-fn prospect(node: NodeId, reasons: Vec<Reason>, open: Vec<usize>) -> Prospect {
+fn prospect(node: NodeId, is_step: bool, reasons: Vec<Reason>, open: Vec<usize>) -> Prospect {
+    // How a step ended is no reason of its own: its old outputs are put back, at the latest by the next run,
+    // and may then be as recorded.
+    let of_the_end = |reason: &Reason| {
+        matches!(
+            reason.kind,
+            ReasonKind::Unfinished | ReasonKind::FailedBefore
+        )
+    };
     let would = match (reasons.is_empty(), open.is_empty()) {
+        (false, _) if is_step && reasons.iter().all(of_the_end) => Would::Maybe,
         (false, _) => Would::Run,
         (true, false) => Would::Maybe,
         (true, true) => Would::Keep,

@@ -7,6 +7,7 @@
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::collections::BTreeSet;
+use std::path::Path;
 use std::rc::Rc;
 
 use proptest::prelude::*;
@@ -34,6 +35,8 @@ use handloom_core::weave::Would;
 use handloom_core::weave::goals;
 use handloom_core::weave::outlook;
 
+use handloom_core::weave::recover;
+
 use crate::looking::with_vars;
 use crate::made_up::GRAIN;
 use crate::made_up::Machine;
@@ -56,6 +59,10 @@ enum Act {
     DropMore(usize),
     Tamper(usize, u8),
     Delete(usize),
+    /// The user writes where an output belongs, whether one is there or not.
+    Intrude(usize),
+    Executable(usize, bool),
+    ExecutableInclude(usize, bool),
     Variable(usize),
     Salt(usize, usize),
     ToggleNeed(usize, usize),
@@ -64,6 +71,8 @@ enum Act {
     DamageJournal(usize),
     Weave(Option<usize>, usize),
     Kill(usize, usize),
+    /// A run in which a step fails, if it has to run.
+    Fail(usize, usize),
     /// Edits, each followed by a run of a project that stays in memory.
     Stand(Vec<Act>, usize),
 }
@@ -114,7 +123,20 @@ fn options(jobs: usize) -> Options {
     }
 }
 
+/// What a run does first; whether it could.
+fn put_in_order(machine: &Machine, ledger: &RefCell<Ledger>) -> bool {
+    // Jobs of this machine do not outlive a kill, and so leave no marks.
+    let scratch = Path::new("/nowhere");
+    recover(machine, machine, ledger, scratch, "/project").is_ok()
+}
+
 impl World {
+    /// What the next run does before it looks at anything.
+    fn put_in_order(&self) {
+        let (ledger, _) = Ledger::open(self.machine.storage(), true).expect("a ledger");
+        assert!(put_in_order(&self.machine, &RefCell::new(ledger)));
+    }
+
     /// Runs the program's core; what ended how, in order, and whether all went well.
     fn weave(machine: &Machine, loom: &str, goal: Option<usize>, jobs: usize) -> (Told, bool) {
         machine.write_now("hand.loom", loom.as_bytes());
@@ -122,6 +144,9 @@ impl World {
             return (Vec::new(), false);
         };
         let ledger = RefCell::new(ledger);
+        if !put_in_order(machine, &ledger) {
+            return (Vec::new(), false);
+        }
         let env = |_: &str| None;
         let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned())
             .with_key(Some([7; 32]));
@@ -185,8 +210,18 @@ impl World {
         if self.steps.iter().all(Option::is_none) {
             return Ok(());
         }
+        let files = self.machine.files();
+        let mut foreseen = self.foresee(goal)?;
+        if self.forgot
+            && files
+                .keys()
+                .any(|path| path.starts_with(".handloom/set-by/"))
+        {
+            // Nothing says any more which steps a kill cut short.
+            foreseen.clear();
+        }
+        self.put_in_order();
         let expected = self.expectation(goal);
-        let foreseen = self.foresee(goal)?;
         let loom = self.loom();
         let (ended, good) = Self::weave(&self.machine, &loom, goal, jobs);
         for (step, (would, certain)) in &foreseen {
@@ -238,6 +273,11 @@ impl World {
         for (path, content) in &contents {
             let found = self.machine.content(path);
             prop_assert_eq!(found.as_ref(), Some(content), "{}\n{}", path, loom);
+        }
+        let files = self.machine.files();
+        for text in &self.foreign {
+            let is_there = files.values().any(|content| content == text);
+            prop_assert!(is_there, "{} is lost", String::from_utf8_lossy(text));
         }
         self.check_fresh(&loom, goal, &contents)?;
         for (name, now) in saw {
@@ -379,6 +419,58 @@ impl World {
         }
     }
 
+    /// A run in which a step fails: what was there before is there again.
+    fn fail(&mut self, step: usize, jobs: usize) -> Result<(), TestCaseError> {
+        let index = step % self.steps.len();
+        if self.steps[index].is_none() {
+            return Ok(());
+        }
+        let name = output(index, 0);
+        self.put_in_order();
+        let (expected, _, saw) = self.expectation(None);
+        let before = self.seen.get(&name).map(|seen| seen.outputs.clone());
+        let before = before.filter(|outputs| {
+            // Of a lost ledger nobody knows what is the user's.
+            !self.forgot
+                && outputs
+                    .iter()
+                    .all(|(path, content)| self.machine.content(path).as_ref() == Some(content))
+        });
+        self.machine.let_fail(Some(name.clone()));
+        let (ended, _) = Self::weave(&self.machine, &self.loom(), None, jobs);
+        self.machine.let_fail(None);
+        let failed = ended
+            .iter()
+            .any(|(step, ending, _)| *step == name && !ending.is_good());
+        prop_assert!(
+            failed || !expected.contains_key(&name),
+            "{name} should have failed"
+        );
+        for (path, content) in before.into_iter().flatten() {
+            prop_assert_eq!(
+                self.machine.content(&path),
+                Some(content),
+                "{} is put back",
+                path
+            );
+        }
+        for (step, now) in saw {
+            let is_done =
+                |(name, ending, _): &(String, Ending, _)| *name == step && ending.is_good();
+            if ended.iter().any(is_done) {
+                self.maybe_unfinished.remove(&step);
+                self.seen.insert(step, now);
+            }
+        }
+        Ok(())
+    }
+
+    /// The user takes what stands at a path for no longer needed.
+    fn give_up(&mut self, path: &str) {
+        let content = self.machine.content(path);
+        self.foreign.retain(|text| Some(text) != content.as_ref());
+    }
+
     fn act(&mut self, act: &Act) -> Result<(), TestCaseError> {
         let settle = |machine: &Machine| machine.pass(5 * GRAIN);
         match act {
@@ -407,10 +499,29 @@ impl World {
             Act::Tamper(step, content) => {
                 let path = output(step % self.steps.len(), 0);
                 if self.machine.content(&path).is_some() {
+                    self.give_up(&path);
                     self.machine.write_now(&path, &[*content]);
                 }
             }
-            Act::Delete(step) => self.machine.remove_now(&output(step % self.steps.len(), 0)),
+            Act::Delete(step) => {
+                let path = output(step % self.steps.len(), 0);
+                self.give_up(&path);
+                self.machine.remove_now(&path);
+            }
+            Act::Intrude(step) => {
+                let path = output(step % self.steps.len(), 0);
+                self.give_up(&path);
+                self.intrusions += 1;
+                let text = format!("the user's {}", self.intrusions).into_bytes();
+                self.machine.write_now(&path, &text);
+                self.foreign.push(text);
+            }
+            Act::Executable(source, executable) => self
+                .machine
+                .set_executable(&format!("src/{source}"), *executable),
+            Act::ExecutableInclude(include, executable) => self
+                .machine
+                .set_executable(&format!("inc/{include}"), *executable),
             Act::Variable(value) => self.variable = *value,
             Act::Salt(step, salt) => {
                 let index = step % self.steps.len();
@@ -445,6 +556,7 @@ impl World {
                 let goal = goal.map(|goal| goal % self.steps.len());
                 self.weave_and_check(goal, *jobs)?;
             }
+            Act::Fail(step, jobs) => self.fail(*step, *jobs)?,
             Act::Kill(changes, jobs) => self.kill(*changes, *jobs),
             Act::Stand(edits, jobs) => self.stand(edits, *jobs)?,
         }
@@ -500,6 +612,9 @@ fn edit() -> impl Strategy<Value = Act> {
         1 => (0usize..3).prop_map(Act::DropMore),
         1 => (0usize..6, content).prop_map(|(step, content)| Act::Tamper(step, content)),
         1 => (0usize..6).prop_map(Act::Delete),
+        1 => (0usize..6).prop_map(Act::Intrude),
+        1 => (0..SOURCES, any::<bool>()).prop_map(|(source, bit)| Act::Executable(source, bit)),
+        1 => (0usize..3, any::<bool>()).prop_map(|(include, bit)| Act::ExecutableInclude(include, bit)),
     ]
 }
 
@@ -514,6 +629,7 @@ fn act() -> impl Strategy<Value = Act> {
         1 => (0usize..200).prop_map(Act::DamageJournal),
         7 => (proptest::option::weighted(0.3, 0usize..6), 1usize..4).prop_map(|(goal, jobs)| Act::Weave(goal, jobs)),
         3 => (0usize..40, 1usize..4).prop_map(|(changes, jobs)| Act::Kill(changes, jobs)),
+        2 => (0usize..6, 1usize..4).prop_map(|(step, jobs)| Act::Fail(step, jobs)),
         2 => (proptest::collection::vec(edit(), 1..8), 1usize..4).prop_map(|(edits, jobs)| Act::Stand(edits, jobs)),
     ]
 }

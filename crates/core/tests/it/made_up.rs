@@ -32,6 +32,7 @@ struct File {
     inode: u64,
     modified: i64,
     changed: i64,
+    executable: bool,
 }
 
 #[derive(Default)]
@@ -46,6 +47,8 @@ struct Inner {
     next_inode: u64,
     /// So many more changes are carried out; then the machine is frozen.
     changes_left: Option<usize>,
+    /// The job whose first target this is writes half of it and fails.
+    failing: Option<String>,
 }
 
 /// The machine.
@@ -75,10 +78,9 @@ impl Inner {
             self.stamp_folder(path);
         }
         self.next_inode += 1;
-        let inode = self
-            .files
-            .get(path)
-            .map_or(self.next_inode, |file| file.inode);
+        let known = self.files.get(path);
+        let inode = known.map_or(self.next_inode, |file| file.inode);
+        let executable = known.is_some_and(|file| file.executable);
         self.files.insert(
             path.to_owned(),
             File {
@@ -86,6 +88,7 @@ impl Inner {
                 inode,
                 modified: time,
                 changed: time,
+                executable,
             },
         );
     }
@@ -149,6 +152,30 @@ impl Machine {
     /// A file's content.
     pub fn content(&self, path: &str) -> Option<Vec<u8>> {
         self.lock().files.get(path).map(|file| file.bytes.clone())
+    }
+
+    /// What steps are to see of a file: its content, and whether it is executable.
+    pub fn seen(&self, path: &str) -> Option<Vec<u8>> {
+        let inner = self.lock();
+        let file = inner.files.get(path)?;
+        let mark: &[u8] = if file.executable { b" executable" } else { b"" };
+        Some([&file.bytes, mark].concat())
+    }
+
+    /// Makes a file executable, or no longer.
+    pub fn set_executable(&self, path: &str, executable: bool) {
+        let mut inner = self.lock();
+        let changed = inner.now / GRAIN * GRAIN;
+        if let Some(file) = inner.files.get_mut(path) {
+            file.executable = executable;
+            file.changed = changed;
+            inner.noticed.insert(path.to_owned());
+        }
+    }
+
+    /// Lets the job fail whose first target this is.
+    pub fn let_fail(&self, target: Option<String>) {
+        self.lock().failing = target;
     }
 
     /// All files.
@@ -232,18 +259,21 @@ impl Disk for Machine {
     fn stat(&self, path: &str) -> io::Result<Option<Stat>> {
         let inner = self.lock();
         let plain = path.trim_end_matches('/');
-        let plain = plain.trim_start_matches("./").trim_matches('.');
+        let plain = plain.trim_start_matches("./");
+        let plain = if plain == "." { "" } else { plain };
+        let file = inner.files.get(plain);
+        let executable = file.is_some_and(|file| file.executable);
         let of = |kind, size: usize, modified, changed, inode| Stat {
             kind,
             link: false,
-            executable: false,
+            executable,
             size: size as u64,
             modified,
             changed,
             inode,
             identity: (1, inode),
         };
-        Ok(match inner.files.get(plain) {
+        Ok(match file {
             Some(file) => Some(of(
                 Kind::File,
                 file.bytes.len(),
@@ -375,6 +405,13 @@ impl Place for Machine {
                 .map(|path| path.as_str().unwrap().to_owned())
                 .collect()
         };
+        let targets = list("targets");
+        if self.lock().failing == targets.first().cloned() {
+            for target in &targets {
+                let _ = self.write(target, b"half");
+            }
+            return Outcome::silent(Exit::Status(1));
+        }
         let mut inputs: Vec<Vec<u8>> = list("needs")
             .iter()
             .map(|path| self.content(path).unwrap())
@@ -390,7 +427,7 @@ impl Place for Machine {
             inputs.push(self.content(&named).unwrap_or_default());
             done = self.write(file, format!("{named}\n").as_bytes());
         }
-        for (number, output) in list("targets").iter().enumerate() {
+        for (number, output) in targets.iter().enumerate() {
             done = done.and_then(|()| self.write(output, &carry_out(&job.script, &inputs, number)));
         }
         Outcome::silent(Exit::Status(i32::from(done.is_err())))

@@ -55,6 +55,10 @@ pub struct World {
     pub seen: HashMap<String, Seen>,
     /// Steps that may have begun without an end.
     pub maybe_unfinished: BTreeSet<String>,
+    /// What the user wrote where outputs belong.
+    pub foreign: Vec<Vec<u8>>,
+    /// How often that was.
+    pub intrusions: usize,
     /// Whether the ledger's memory of the last runs may be gone.
     pub forgot: bool,
 }
@@ -79,6 +83,8 @@ impl World {
             variable: 0,
             seen: HashMap::new(),
             maybe_unfinished: BTreeSet::new(),
+            foreign: Vec::new(),
+            intrusions: 0,
             forgot: false,
         }
     }
@@ -154,29 +160,30 @@ impl World {
         step: &StepModel,
         contents: &BTreeMap<String, Vec<u8>>,
     ) -> Seen {
-        let inputs: Vec<(String, Vec<u8>)> = self
-            .need_paths(step)
-            .into_iter()
-            .map(|path| {
-                let content = contents
-                    .get(&path)
-                    .cloned()
-                    .or_else(|| self.machine.content(&path));
-                (path, content.unwrap_or_default())
-            })
-            .collect();
+        let paths = self.need_paths(step);
+        let content = |path: &String| {
+            let made = contents.get(path).cloned();
+            let content = made.or_else(|| self.machine.content(path));
+            content.unwrap_or_default()
+        };
+        let mut read: Vec<Vec<u8>> = paths.iter().map(content).collect();
+        let seen = |path: String| {
+            let made = contents.get(&path).cloned();
+            let seen = made.or_else(|| self.machine.seen(&path));
+            (path, seen.unwrap_or_default())
+        };
+        let inputs: Vec<(String, Vec<u8>)> = paths.into_iter().map(seen).collect();
         let kind = if step.coarse { "coarse" } else { "whole" };
         let salt = if step.salt == 0 {
             format!("value{}", self.variable)
         } else {
             format!("salt{}", step.salt)
         };
-        let mut read: Vec<Vec<u8>> = inputs.iter().map(|(_, content)| content.clone()).collect();
         let learned = self.learns(step).then(|| {
             let named = named_in(&read[0]);
-            let content = self.machine.content(&named);
-            read.push(content.clone().unwrap_or_default());
-            (named, content)
+            read.push(self.machine.content(&named).unwrap_or_default());
+            let seen = self.machine.seen(&named);
+            (named, seen)
         });
         let script = format!("{kind} {salt}");
         let outputs = (0..step.outputs)
@@ -231,7 +238,7 @@ impl World {
             });
             // What was learned last time is compared, not what would be learned now.
             let learned_same = last.is_some_and(|last| match &last.learned {
-                Some((path, content)) => self.machine.content(path) == *content,
+                Some((path, seen)) => self.machine.seen(path) == *seen,
                 None => true,
             });
             let same = last.is_some_and(|last| {
