@@ -99,7 +99,7 @@ fn show_help(opened: &Opened, task: &str, ui: Ui) -> Result<bool, Failure> {
         let decl = &looking.project.tasks[found.index()].decl;
         let mut out = format!("handloom run {}\n", text::safe(&usage(looking.vars, decl)));
         if let Some(about) = decl.clauses.about {
-            out.push_str(&format!("\n{}\n", text::safe(about.trim_end())));
+            out.push_str(&format!("\n{}\n", text::safe_lines(about.trim_end())));
         }
         ui.print(&out)?;
         Ok(true)

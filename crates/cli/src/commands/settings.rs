@@ -110,7 +110,10 @@ fn general(looking: &Looking<'_, '_>) -> Vec<SettingJson> {
         ),
         SettingJson {
             name: "trust".to_owned(),
-            value: looking.opened.settings.trust.clone(),
+            value: match looking.opened.settings.trust.as_slice() {
+                [] => vec!["none".to_owned()],
+                trusted => trusted.to_vec(),
+            },
             from: given(!looking.opened.settings.trust.is_empty()).to_owned(),
         },
     ]

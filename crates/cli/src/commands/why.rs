@@ -261,7 +261,7 @@ fn tell(reason: &Reason, ui: Ui, out: &mut String) {
     };
     out.push_str(&format!(
         "    {}\n",
-        ui.out.paint(Role::Faint, &text::safe(&line))
+        ui.out.paint(Role::Faint, &text::safe_lines(&line))
     ));
 }
 
@@ -269,7 +269,7 @@ fn tell(reason: &Reason, ui: Ui, out: &mut String) {
 fn difference(was: &str, now: &str, ui: Ui, out: &mut String) {
     let diff = TextDiff::from_lines(was, now);
     for change in diff.iter_all_changes() {
-        let line = text::safe(change.value().trim_end_matches('\n'));
+        let line = text::safe_lines(change.value().trim_end_matches('\n'));
         let (mark, role) = match change.tag() {
             ChangeTag::Delete => ("was", Role::Failed),
             ChangeTag::Insert => ("now", Role::Made),

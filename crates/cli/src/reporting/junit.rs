@@ -56,7 +56,7 @@ fn case(job: &Job, printed: &str) -> TestCase {
     };
     if let Some(message) = message {
         status.set_message(text::safe(&message));
-        status.set_description(text::safe(printed));
+        status.set_description(text::safe_lines(printed));
     }
     let mut case = TestCase::new(text::safe(&job.step), status);
     case.set_classname(text::safe(&job.by));

@@ -52,7 +52,7 @@ pub fn failure(
         block.push_str(&format!(
             "{INDENT}{} {}\n",
             theme.paint(Role::Help, "help:"),
-            text::safe(hint)
+            text::safe_lines(hint)
         ));
     }
     for (from, to) in &failure.moved {
@@ -129,7 +129,7 @@ pub fn script(script: &str, block: &mut String) {
     const MOST: usize = 30;
     let lines: Vec<&str> = script.trim_end().lines().collect();
     for line in lines.iter().take(MOST) {
-        let line = text::safe(line);
+        let line = text::safe_lines(line);
         if line.chars().count() > 2000 {
             let start: String = line.chars().take(2000).collect();
             block.push_str(&format!("{INDENT}  {start} …\n"));

@@ -13,6 +13,7 @@ use handloom_core::text::SourceId;
 use handloom_core::text::Sources;
 
 use crate::ui::text::safe;
+use crate::ui::text::safe_lines;
 
 /// More than this is cut off: the first mistakes are those to mend first.
 const MOST: usize = 20;
@@ -39,7 +40,7 @@ fn one(sources: &Sources, diagnostic: &Diagnostic, colour: bool) -> String {
     let help = diagnostic
         .help
         .as_deref()
-        .map(|help| Level::HELP.message(safe(help)));
+        .map(|help| Level::HELP.message(safe_lines(help)));
     let group = match &diagnostic.primary {
         None => Group::with_title(title),
         Some(primary) => title.elements(snippets(sources, primary, &diagnostic.context)),
@@ -108,7 +109,7 @@ fn snippet<'s>(
         .path(safe(&source.name));
     for (kind, label) in labels {
         let range = label.span.start as usize - start..label.span.end as usize - start;
-        let text = (!label.text.is_empty()).then(|| safe(&label.text));
+        let text = (!label.text.is_empty()).then(|| safe_lines(&label.text));
         snippet = snippet.annotation(kind.span(range).label(text));
     }
     snippet

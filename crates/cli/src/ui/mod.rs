@@ -128,7 +128,7 @@ impl Ui {
                 "{}{} {}\n",
                 self.error(what),
                 self.err.paint(Role::Help, "help:"),
-                text::safe(help)
+                text::safe_lines(help)
             ),
             Failure::Broken(what, Some(error)) => {
                 self.error(&format!("{what}: {}", plain_error(error)))
@@ -139,7 +139,7 @@ impl Ui {
 
     fn error(self, what: &str) -> String {
         let error = self.err.paint(Role::Failed, "error:");
-        format!("{error} {}\n", text::safe(what))
+        format!("{error} {}\n", text::safe_lines(what))
     }
 }
 

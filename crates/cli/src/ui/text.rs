@@ -27,8 +27,14 @@ pub fn seconds(seconds: f64) -> String {
     }
 }
 
-/// A text with control characters and those that turn the direction of writing made visible.
+/// A name or another text of one line, with control characters, ends of lines and those that turn the
+/// direction of writing made visible.
 pub fn safe(text: &str) -> String {
+    safe_lines(text).replace('\n', "\\n")
+}
+
+/// The same for a text that may have several lines.
+pub fn safe_lines(text: &str) -> String {
     let text = shown(text);
     if !text.contains(is_harmful) {
         return text.into_owned();

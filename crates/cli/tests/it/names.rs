@@ -56,4 +56,16 @@ fn control_characters_in_names_do_not_reach_the_screen() {
         .status(0)
         .says(&["out/a<U+001B>[31mb"])
         .says_not("\u{1b}");
+    // Nor do lines that are none.
+    bed.write("in/a\n failed  b", "x");
+    for arguments in [
+        &[][..],
+        &["preview", "--remake"],
+        &["history", "out/a\n failed  b"],
+    ] {
+        bed.run(arguments)
+            .status(0)
+            .says(&["out/a\\n failed  b"])
+            .says_not("out/a\n");
+    }
 }

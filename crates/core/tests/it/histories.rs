@@ -264,7 +264,11 @@ impl World {
             prop_assert!(both.is_none(), "{step} ran twice");
         }
         if self.forgot {
-            for step in expected.keys() {
+            // An older record may be right again, where what was made is the same.
+            let made = expected
+                .iter()
+                .filter(|(_, ending)| **ending == Ending::Made);
+            for (step, _) in made {
                 prop_assert!(ran.contains_key(step), "{step} should have run\n{loom}");
             }
         } else {
