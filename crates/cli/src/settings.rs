@@ -118,8 +118,9 @@ pub fn key() -> Option<[u8; 32]> {
     };
     let folder = folder.join("handloom");
     let path = folder.join("key");
-    if let Ok(bytes) = own::read(&path) {
-        return bytes.try_into().ok();
+    let known = || -> Option<[u8; 32]> { own::read(&path).ok()?.try_into().ok() };
+    if let Some(key) = known() {
+        return Some(key);
     }
     let mut key = [0; 32];
     std::fs::File::open("/dev/urandom")
@@ -131,13 +132,12 @@ pub fn key() -> Option<[u8; 32]> {
     let options = &mut own::options();
     let mut file = own::open(&beside, options.write(true).create(true).truncate(true)).ok()?;
     let written = file.write_all(&key);
-    let linked = std::fs::hard_link(&beside, &path);
-    let _ = std::fs::remove_file(&beside);
-    written.ok()?;
-    match linked {
-        Ok(()) => Some(key),
-        Err(_) => own::read(&path).ok()?.try_into().ok(),
+    if written.is_ok() && std::fs::hard_link(&beside, &path).is_err() && known().is_none() {
+        // What stands there is cut short; it would keep this user from having a key for ever.
+        let _ = std::fs::rename(&beside, &path);
     }
+    let _ = std::fs::remove_file(&beside);
+    known()
 }
 
 /// Where the settings are.

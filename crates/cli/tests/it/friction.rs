@@ -29,6 +29,19 @@ fn help_is_found_where_it_is_looked_for() {
         .says(&["`handloom new` writes a first one"]);
 }
 
+/// Without a key nothing is taken over: a damaged one is made anew.
+#[test]
+fn a_key_that_was_cut_short_is_made_anew() {
+    let bed = Bed::new("target out\n  recipe: echo > @{target}\n");
+    let key = "../home/.local/share/handloom/key";
+    bed.write(key, "");
+    bed.run(&[]).status(0);
+    assert_eq!(std::fs::read(bed.path(key)).unwrap().len(), 32);
+    let before = std::fs::read(bed.path(key)).unwrap();
+    bed.run(&[]).status(0);
+    assert_eq!(std::fs::read(bed.path(key)).unwrap(), before);
+}
+
 #[test]
 fn descriptions_from_other_habits_get_the_better_text() {
     for (loom, texts) in [
