@@ -89,21 +89,25 @@ pub fn variables() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| variable_names(&typed.to_string_lossy()))
 }
 
-/// The project, without a word about what is wrong with it.
-fn look<T: Default>(look: impl FnOnce(&Looking<'_, '_>) -> T) -> T {
+/// The project that the line is typed in, and how it was found.
+fn opened() -> Option<(Opened, Common)> {
     let common = Common {
         project: typed_project(),
         color: ColorChoice::Never,
         quiet: true,
         ..Common::default()
     };
-    let ui = Ui::silent();
-    let opened =
-        Located::find(&common).and_then(|located| Opened::open(located, &common, ui, false));
-    let Ok(opened) = opened else {
+    let located = Located::find(&common).ok()?;
+    let opened = Opened::open(located, &common, Ui::silent(), false).ok()?;
+    Some((opened, common))
+}
+
+/// The project, without a word about what is wrong with it.
+fn look<T: Default>(look: impl FnOnce(&Looking<'_, '_>) -> T) -> T {
+    let Some((opened, _)) = opened() else {
         return T::default();
     };
-    Looking::at_opened(&opened, ui, |looking| Ok(look(looking))).unwrap_or_default()
+    Looking::at_opened(&opened, Ui::silent(), |looking| Ok(look(looking))).unwrap_or_default()
 }
 
 /// The folder behind `--project` in the line that is being typed.
@@ -214,18 +218,10 @@ fn choices(looking: &Looking<'_, '_>, typed: &str) -> Vec<CompletionCandidate> {
 
 /// The user's own tasks, which can be run in any project.
 fn personal_names(typed: &str) -> Vec<CompletionCandidate> {
-    let common = Common {
-        project: typed_project(),
-        color: ColorChoice::Never,
-        quiet: true,
-        ..Common::default()
-    };
     let ui = Ui::silent();
-    let opened =
-        Located::find(&common).and_then(|located| Opened::open(located, &common, ui, false));
-    let own = opened.and_then(|opened| opened.personal(&common, ui));
+    let own = opened().map(|(opened, common)| opened.personal(&common, ui));
     match own {
-        Ok(Ok(own)) => Looking::at_opened(&own, ui, |looking| Ok(task_names(looking, typed)))
+        Some(Ok(Ok(own))) => Looking::at_opened(&own, ui, |looking| Ok(task_names(looking, typed)))
             .unwrap_or_default(),
         _ => Vec::new(),
     }

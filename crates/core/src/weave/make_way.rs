@@ -289,8 +289,10 @@ fn set_by(
 fn set_one_by(round: &mut Round<'_, '_, '_>, path: &str) -> std::io::Result<()> {
     let disk = round.session.disk;
     let (plain, by) = (path.trim_end_matches('/'), keep::set_by_path(path));
-    // What an earlier run left there is of no step that is known, or it would have been put back.
-    keep::remove(disk, &by)?;
+    if !disk.is_free(&by)? {
+        // It could not be put back or dropped before; it may be the only copy.
+        keep::move_failed(disk, &by)?;
+    }
     let is_ready = round.session.folders.contains(folder_of(&by));
     if is_ready && disk.rename(plain, &by).is_ok() {
         return Ok(());
