@@ -1,73 +1,158 @@
 //! A run as JUnit XML, which build servers read: a suite for each description, a case for each step.
+//!
+//! The attributes and elements are those that the readers of this format have in common: counts, times in
+//! seconds, `failure`, `error`, `skipped` and `system-out`.
 
-use std::time::Duration;
+use std::io;
 
 use handloom_core::history::Job;
-use quick_junit::NonSuccessKind;
-use quick_junit::Report;
-use quick_junit::TestCase;
-use quick_junit::TestCaseStatus;
-use quick_junit::TestSuite;
+use quick_xml::Writer;
+use quick_xml::events::BytesDecl;
+use quick_xml::events::BytesText;
+use quick_xml::events::Event;
 
 use crate::reporting::Whole;
 use crate::ui::text;
+
+type Xml = Writer<Vec<u8>>;
+
+/// The cases of one description.
+struct Suite<'a> {
+    name: &'a str,
+    cases: Vec<Case<'a>>,
+}
+
+/// A step's result.
+struct Case<'a> {
+    job: &'a Job,
+    printed: &'a str,
+    bad: Option<Bad>,
+}
+
+/// What became of a step that did not end well.
+struct Bad {
+    element: &'static str,
+    message: String,
+}
 
 /// The results' text.
 ///
 /// # Errors
 /// In words, when it can't be written as XML.
 pub fn write(whole: &Whole<'_>) -> Result<String, String> {
-    let run = whole.run;
-    let mut report = Report::new(text::safe(&run.head.command));
-    report.set_time(duration(whole.digest.whole));
-    let mut suites: Vec<(&str, TestSuite)> = Vec::new();
-    for (number, job) in run.jobs.iter().enumerate() {
+    let suites = suites(whole);
+    let mut xml = Writer::new_with_indent(Vec::new(), b' ', 4);
+    write_all(&mut xml, whole, &suites).map_err(|error| error.to_string())?;
+    String::from_utf8(xml.into_inner()).map_err(|error| error.to_string())
+}
+
+fn suites<'a>(whole: &'a Whole<'_>) -> Vec<Suite<'a>> {
+    let mut suites: Vec<Suite<'a>> = Vec::new();
+    for (number, job) in whole.run.jobs.iter().enumerate() {
         let name = match (job.by.as_str(), job.ending.as_str()) {
             ("", "held") => "not run",
             ("", _) => "steps",
             (by, _) => by,
         };
-        let at = suites.iter().position(|(known, _)| *known == name);
+        let at = suites.iter().position(|suite| suite.name == name);
         let at = at.unwrap_or_else(|| {
-            suites.push((name, TestSuite::new(text::safe(name))));
+            let cases = Vec::new();
+            suites.push(Suite { name, cases });
             suites.len() - 1
         });
         let printed = whole.printed.iter().find(|(known, _)| *known == number);
-        let case = case(job, printed.map_or("", |(_, text)| text));
-        suites[at].1.add_test_case(case);
+        suites[at].cases.push(Case {
+            job,
+            printed: printed.map_or("", |(_, text)| text),
+            bad: bad(job),
+        });
     }
-    report.add_test_suites(suites.into_iter().map(|(_, suite)| suite));
-    report.to_string().map_err(|error| error.to_string())
+    suites
 }
 
-fn case(job: &Job, printed: &str) -> TestCase {
-    let mut status = match job.ending.as_str() {
-        "failed" => TestCaseStatus::non_success(NonSuccessKind::Failure),
-        "stopped" => TestCaseStatus::non_success(NonSuccessKind::Error),
-        "held" => TestCaseStatus::skipped(),
-        _ => TestCaseStatus::success(),
+fn bad(job: &Job) -> Option<Bad> {
+    let (element, message) = match job.ending.as_str() {
+        "held" => (
+            "skipped",
+            "not run, because what it needs failed".to_owned(),
+        ),
+        "stopped" => ("error", "it was interrupted".to_owned()),
+        "failed" => (
+            "failure",
+            match &job.exit {
+                Some(exit) => format!("{exit} ({})", job.place),
+                None => job.place.clone(),
+            },
+        ),
+        _ => return None,
     };
-    let message = match (job.ending.as_str(), &job.exit) {
-        ("held", _) => Some("not run, because what it needs failed".to_owned()),
-        ("stopped", _) => Some("it was interrupted".to_owned()),
-        ("failed", Some(exit)) => Some(format!("{exit} ({})", job.place)),
-        ("failed", None) => Some(job.place.clone()),
-        _ => None,
-    };
-    if let Some(message) = message {
-        status.set_message(text::safe(&message));
-        status.set_description(text::safe_lines(printed));
-    }
-    let mut case = TestCase::new(text::safe(&job.step), status);
-    case.set_classname(text::safe(&job.by));
-    case.set_time(duration(job.seconds));
-    if !job.reasons.is_empty() {
-        let why = format!("why it ran: {}", job.reasons.join("; "));
-        case.set_system_out(text::safe(&why));
-    }
-    case
+    Some(Bad { element, message })
 }
 
-fn duration(seconds: f64) -> Duration {
-    Duration::try_from_secs_f64(seconds).unwrap_or_default()
+fn write_all(xml: &mut Xml, whole: &Whole<'_>, suites: &[Suite<'_>]) -> io::Result<()> {
+    xml.write_event(Event::Decl(BytesDecl::new("1.0", Some("UTF-8"), None)))?;
+    let cases = || suites.iter().flat_map(|suite| &suite.cases);
+    let name = text::safe(&whole.run.head.command);
+    xml.create_element("testsuites")
+        .with_attribute(("name", &*name))
+        .with_attribute(("tests", &*cases().count().to_string()))
+        .with_attribute(("skipped", &*count(cases(), "skipped")))
+        .with_attribute(("failures", &*count(cases(), "failure")))
+        .with_attribute(("errors", &*count(cases(), "error")))
+        .with_attribute(("time", &*seconds(whole.digest.whole)))
+        .write_inner_content(|xml| {
+            suites.iter().try_for_each(|suite| write_suite(xml, suite))
+        })?;
+    xml.write_indent()
+}
+
+fn write_suite(xml: &mut Xml, suite: &Suite<'_>) -> io::Result<()> {
+    xml.create_element("testsuite")
+        .with_attribute(("name", &*text::safe(suite.name)))
+        .with_attribute(("tests", &*suite.cases.len().to_string()))
+        .with_attribute(("skipped", &*count(suite.cases.iter(), "skipped")))
+        .with_attribute(("errors", &*count(suite.cases.iter(), "error")))
+        .with_attribute(("failures", &*count(suite.cases.iter(), "failure")))
+        .write_inner_content(|xml| suite.cases.iter().try_for_each(|case| write_case(xml, case)))?;
+    Ok(())
+}
+
+fn write_case(xml: &mut Xml, case: &Case<'_>) -> io::Result<()> {
+    let job = case.job;
+    let element = xml
+        .create_element("testcase")
+        .with_attribute(("name", &*text::safe(&job.step)))
+        .with_attribute(("classname", &*text::safe(&job.by)))
+        .with_attribute(("time", &*seconds(job.seconds)));
+    if case.bad.is_none() && job.reasons.is_empty() {
+        element.write_empty()?;
+        return Ok(());
+    }
+    element.write_inner_content(|xml| {
+        if let Some(bad) = &case.bad {
+            xml.create_element(bad.element)
+                .with_attribute(("message", &*text::safe(&bad.message)))
+                .write_text_content(BytesText::new(&text::safe_lines(case.printed)))?;
+        }
+        if !job.reasons.is_empty() {
+            let why = format!("why it ran: {}", job.reasons.join("; "));
+            xml.create_element("system-out")
+                .write_text_content(BytesText::new(&text::safe(&why)))?;
+        }
+        Ok(())
+    })?;
+    Ok(())
+}
+
+fn count<'a>(cases: impl Iterator<Item = &'a Case<'a>>, element: &str) -> String {
+    let bad = |case: &&Case<'_>| {
+        case.bad
+            .as_ref()
+            .is_some_and(|bad| bad.element == element)
+    };
+    cases.filter(bad).count().to_string()
+}
+
+fn seconds(seconds: f64) -> String {
+    format!("{seconds:.3}")
 }
