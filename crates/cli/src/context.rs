@@ -14,12 +14,12 @@ use handloom_core::ledger::RealStorage;
 use handloom_core::project::Description;
 use handloom_core::project::description::FILE_NAME;
 use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::surroundings::Overrides;
-use handloom_core::project::surroundings::Surroundings;
+use handloom_core::project::environment::Overrides;
+use handloom_core::project::environment::Surroundings;
 use handloom_core::text::Diagnostic;
 use handloom_core::text::nearest;
-use handloom_core::weave::Around;
-use handloom_core::weave::Ask;
+use handloom_core::status::RecordingEnvironment;
+use handloom_core::status::CommandRunner;
 use handloom_core::world::RealDisk;
 use handloom_core::world::SystemClock;
 use handloom_core::world::names;
@@ -357,13 +357,13 @@ impl Opened {
     }
 
     /// The project's surroundings for a command that starts nothing from the project.
-    pub fn around(&self) -> Around<'_> {
+    pub fn around(&self) -> RecordingEnvironment<'_> {
         self.around_asking(None)
     }
 
     /// The project's surroundings; `ask` runs commands whose output is a value.
-    pub fn around_asking<'a>(&'a self, ask: Option<&'a Ask<'a>>) -> Around<'a> {
-        Around::new(
+    pub fn around_asking<'a>(&'a self, ask: Option<&'a CommandRunner<'a>>) -> RecordingEnvironment<'a> {
+        RecordingEnvironment::new(
             &self.disk,
             &self.clock,
             &self.ledger,

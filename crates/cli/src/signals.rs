@@ -21,7 +21,7 @@ use signal_hook::consts::SIGUSR2;
 use signal_hook::consts::SIGVTALRM;
 use signal_hook::consts::SIGXCPU;
 
-use handloom_core::weave::Stop;
+use handloom_core::executor::CancelToken;
 
 use crate::failure;
 use crate::ui::keys;
@@ -42,7 +42,7 @@ pub enum Heard {
 #[derive(Default)]
 struct Target {
     /// The run that is going on.
-    run: Option<(Arc<Stop>, Option<Veil>)>,
+    run: Option<(Arc<CancelToken>, Option<Veil>)>,
     listener: Option<Listener>,
 }
 
@@ -94,7 +94,7 @@ impl Signals {
     }
 
     /// Aims the signals at a run.
-    pub fn aim(&self, stop: &Arc<Stop>, veil: Option<Veil>) -> Aim<'_> {
+    pub fn aim(&self, stop: &Arc<CancelToken>, veil: Option<Veil>) -> Aim<'_> {
         lock(&self.0).run = Some((Arc::clone(stop), veil));
         Aim(self)
     }
@@ -124,7 +124,7 @@ fn hear(signal: i32, target: &Mutex<Target>) {
         // Whatever these mean to us, a recipe that is asked to end is asked as usual.
         _ => stop.raise(SIGTERM),
     };
-    if level > Stop::KILL {
+    if level > CancelToken::KILL {
         keys::give_back();
         std::process::exit(i32::from(failure::INTERRUPTED));
     }

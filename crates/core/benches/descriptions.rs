@@ -21,10 +21,10 @@ use handloom_core::project::Build;
 use handloom_core::project::Description;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::surroundings::Overrides;
+use handloom_core::project::environment::Overrides;
 use handloom_core::project::values::Vars;
 use handloom_core::text::SourceId;
-use handloom_core::weave::Around;
+use handloom_core::status::RecordingEnvironment;
 use handloom_core::world::RealDisk;
 use handloom_core::world::SystemClock;
 
@@ -123,7 +123,7 @@ fn project(root: &Path) -> Duration {
     let ledger = RefCell::new(ledger);
     let env = |_: &str| None;
     let around =
-        Around::new(&disk, &clock, &ledger, &env, None, String::new()).with_key(Some([7; 32]));
+        RecordingEnvironment::new(&disk, &clock, &ledger, &env, None, String::new()).with_key(Some([7; 32]));
     let (mut description, wrong) = Description::read(&disk);
     assert!(wrong.is_empty());
     let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);

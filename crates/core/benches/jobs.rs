@@ -23,13 +23,13 @@ use tempfile::TempDir;
 use handloom_core::ledger::MemoryStorage;
 use handloom_core::ledger::RealStorage;
 use handloom_core::ledger::Storage;
-use handloom_core::weave::Event;
-use handloom_core::weave::Exit;
-use handloom_core::weave::Job;
-use handloom_core::weave::LocalPlace;
-use handloom_core::weave::Outcome;
-use handloom_core::weave::Place;
-use handloom_core::weave::Stop;
+use handloom_core::scheduler::Event;
+use handloom_core::executor::Exit;
+use handloom_core::executor::Job;
+use handloom_core::executor::LocalExecutor;
+use handloom_core::executor::Outcome;
+use handloom_core::executor::Executor;
+use handloom_core::executor::CancelToken;
 use handloom_core::world::Clock;
 use handloom_core::world::Digest;
 use handloom_core::world::Disk;
@@ -119,7 +119,7 @@ fn real(root: &Path) -> Duration {
     std::fs::create_dir_all(root.join(".handloom/jobs")).expect("a folder");
     let disk = RealDisk::open(root).expect("a disk");
     let clock = SystemClock::default();
-    let place = LocalPlace::new(root.to_owned(), root.join(".handloom/jobs"));
+    let place = LocalExecutor::new(root.to_owned(), root.join(".handloom/jobs"));
     let storage = Box::new(RealStorage::new(&root.join(".handloom")));
     let start = Instant::now();
     let (made, _) = weave(&disk, &clock, &place, storage, root);
@@ -148,7 +148,7 @@ fn made_up() -> f64 {
 fn weave(
     disk: &dyn Disk,
     clock: &dyn Clock,
-    place: &dyn Place,
+    place: &dyn Executor,
     storage: Box<dyn Storage>,
     root: &Path,
 ) -> (usize, Duration) {
@@ -167,8 +167,8 @@ fn weave(
 /// Does what the recipes say, without a process.
 struct Copy<'a>(&'a Memory);
 
-impl Place for Copy<'_> {
-    fn run(&self, job: &Job, _: &Stop, _: &mut dyn FnMut(&[u8])) -> Outcome {
+impl Executor for Copy<'_> {
+    fn run(&self, job: &Job, _: &CancelToken, _: &mut dyn FnMut(&[u8])) -> Outcome {
         let to = job.script.split(' ').nth(2).unwrap_or_default();
         self.0.put(to.trim_end(), b"x");
         Outcome::silent(Exit::Status(0))

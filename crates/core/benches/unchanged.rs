@@ -19,21 +19,21 @@ use handloom_core::ledger::RealStorage;
 use handloom_core::project::Build;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
-use handloom_core::weave::Around;
-use handloom_core::weave::Asked;
-use handloom_core::weave::Event;
-use handloom_core::weave::Exit;
-use handloom_core::weave::Job;
-use handloom_core::weave::Known;
-use handloom_core::weave::Outcome;
-use handloom_core::weave::Place;
-use handloom_core::weave::Session;
-use handloom_core::weave::Standing;
-use handloom_core::weave::Stop;
-use handloom_core::weave::Summary;
-use handloom_core::weave::Would;
-use handloom_core::weave::goals;
-use handloom_core::weave::outlook;
+use handloom_core::status::RecordingEnvironment;
+use handloom_core::graph::BuildRequest;
+use handloom_core::scheduler::Event;
+use handloom_core::executor::Exit;
+use handloom_core::executor::Job;
+use handloom_core::project_cache::CachedProject;
+use handloom_core::executor::Outcome;
+use handloom_core::executor::Executor;
+use handloom_core::scheduler::Session;
+use handloom_core::project_cache::ResidentProject;
+use handloom_core::executor::CancelToken;
+use handloom_core::scheduler::Summary;
+use handloom_core::status::Decision;
+use handloom_core::graph::goals;
+use handloom_core::status::dry_run;
 use handloom_core::world::RealDisk;
 use handloom_core::world::SystemClock;
 
@@ -44,8 +44,8 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 /// Copies the prerequisite to the output.
 struct Copy(PathBuf);
 
-impl Place for Copy {
-    fn run(&self, job: &Job, _: &Stop, _: &mut dyn FnMut(&[u8])) -> Outcome {
+impl Executor for Copy {
+    fn run(&self, job: &Job, _: &CancelToken, _: &mut dyn FnMut(&[u8])) -> Outcome {
         let mut words = job.script.split(' ').skip(1).map(|word| self.0.join(word));
         let (from, to) = (
             words.next().unwrap_or_default(),
@@ -142,13 +142,13 @@ fn foresee(root: &Path, taken_over: bool, steps: usize) {
     let clock = SystemClock::default();
     let ledger = shared::ledger(Box::new(RealStorage::new(&root.join(".handloom"))));
     let text = root.to_string_lossy().into_owned();
-    let around = Around::new(&disk, &clock, &ledger, &|_| None, None, text).with_key(Some([7; 32]));
+    let around = RecordingEnvironment::new(&disk, &clock, &ledger, &|_| None, None, text).with_key(Some([7; 32]));
     let (description, outside) = shared::description(&disk, &around);
     let folders = Folders::new(&disk);
     let vars = Vars::new(&description, &outside, &around, &folders);
-    let asked = Asked::default();
+    let asked = BuildRequest::default();
     let mut known =
-        taken_over.then(|| Known::of_last_run(&description, &asked, &around).expect("it is kept"));
+        taken_over.then(|| CachedProject::of_last_run(&description, &asked, &around).expect("it is kept"));
     let project = match &known {
         Some(known) => known.project(&vars).expect("it holds"),
         None => Build {
@@ -159,11 +159,11 @@ fn foresee(root: &Path, taken_over: bool, steps: usize) {
     };
     let goals = goals(&project, &asked).nodes;
     let order = graph::order(&project, &goals).expect("no circle");
-    let prospects = outlook(&project, &vars, &around, &order, &[], 2, known.as_mut());
+    let prospects = dry_run(&project, &vars, &around, &order, &[], 2, known.as_mut());
     let prospects = prospects.expect("no mistake");
     let kept = prospects
         .iter()
-        .filter(|prospect| prospect.would == Would::Keep);
+        .filter(|prospect| prospect.would == Decision::Keep);
     assert_eq!(kept.count(), steps);
 }
 
@@ -175,15 +175,15 @@ fn standing(root: &Path, steps: usize) {
     let place = Copy(root.to_owned());
     let text = root.to_string_lossy().into_owned();
     let around = || {
-        Around::new(&disk, &clock, &ledger, &|_| None, None, text.clone()).with_key(Some([7; 32]))
+        RecordingEnvironment::new(&disk, &clock, &ledger, &|_| None, None, text.clone()).with_key(Some([7; 32]))
     };
     let own = around();
     let (description, outside) = shared::description(&disk, &own);
     let folders = Folders::new(&disk);
     let vars = Vars::new(&description, &outside, &own, &folders);
-    let asked = Asked::default();
+    let asked = BuildRequest::default();
     let mut standing =
-        Standing::open(&vars, &folders, &asked, &ledger.borrow(), &own, 2).expect("it is kept");
+        ResidentProject::open(&vars, &folders, &asked, &ledger.borrow(), &own, 2).expect("it is kept");
     let mut took = Vec::new();
     for round in 0..9 {
         let name = format!("src/000/f{:06}.c", 10 + round);
@@ -196,7 +196,7 @@ fn standing(root: &Path, steps: usize) {
             }
         };
         let fresh = around();
-        let stop = Stop::default();
+        let stop = CancelToken::default();
         let mut session = Session::new(
             &disk,
             &clock,

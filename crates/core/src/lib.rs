@@ -1,27 +1,34 @@
 //! Hand Loom's computation, from the text of `hand.loom` to finished work, without any interface.
 //!
-//! Data flows one way; each room only uses those above it in this list:
+//! Data flows one way; each room only uses those above it in this list (`tests/it/house.rs` reads the imports
+//! and holds it):
 //!
 //! - [`text`]: sources, places, diagnostics
-//! - [`world`]: the file system and the clock, as they come in from outside
+//! - [`world`]: the file system and the clock, as they come in from outside; moving files without losing any
 //! - [`language`]: text to syntax tree
 //! - [`project`]: variables, patterns, parts; every step and task
-//! - [`graph`]: order, goals, circles
+//! - [`graph`]: what was asked for, order, goals, circles
 //! - [`content`]: what files hold, and the record that spares reading
 //! - [`ledger`]: what earlier runs saw; durable
 //! - [`verdict`]: which steps run, and why
-//! - [`weave`]: running them; events out
-//! - [`picture`]: the project as nodes and what leads to what, to be drawn
-//! - [`history`]: what the last runs did, written from the events
+//! - [`status`]: files and steps as they are now: dry run, clean, what a change means
+//! - [`project_cache`]: the worked-out project, kept between runs
+//! - [`executor`]: where jobs run
+//! - [`scheduler`]: running them, in order and side by side; events out
+//! - [`records`]: what the last runs did, written from the events
+//! - [`graph_view`]: the project as nodes and what leads to what, to be drawn
 
 pub mod content;
+pub mod executor;
 pub mod graph;
-pub mod history;
+pub mod graph_view;
 pub mod language;
 pub mod ledger;
-pub mod picture;
 pub mod project;
+pub mod project_cache;
+pub mod records;
+pub mod scheduler;
+pub mod status;
 pub mod text;
 pub mod verdict;
-pub mod weave;
 pub mod world;

@@ -7,14 +7,14 @@ use std::path::Path;
 use std::process::ExitCode;
 
 use handloom_core::graph::Node;
-use handloom_core::weave::Asked;
-use handloom_core::weave::Cleaned;
-use handloom_core::weave::clean;
-use handloom_core::weave::foresee_clean;
-use handloom_core::weave::goals;
-use handloom_core::weave::keep::ASIDE;
-use handloom_core::weave::keep::FAILED;
-use handloom_core::weave::keep::remove;
+use handloom_core::graph::BuildRequest;
+use handloom_core::status::Cleaned;
+use handloom_core::status::clean;
+use handloom_core::status::foresee_clean;
+use handloom_core::graph::goals;
+use handloom_core::world::quarantine::ASIDE;
+use handloom_core::world::quarantine::FAILED;
+use handloom_core::world::quarantine::remove;
 use handloom_core::world::names;
 
 use crate::arguments::Asking;
@@ -177,10 +177,10 @@ fn steps(opened: &Opened, arguments: &CleanArguments, ui: Ui) -> Result<Vec<Stri
         }
         let found = goals(
             project,
-            &Asked {
+            &BuildRequest {
                 names: arguments.names.clone(),
                 folder: opened.located.folder.clone(),
-                ..Asked::default()
+                ..BuildRequest::default()
             },
         );
         if !found.unknown.is_empty() {

@@ -4,9 +4,9 @@ use std::collections::HashMap;
 use std::path::Path;
 use std::process::ExitCode;
 
-use handloom_core::history::Runs;
-use handloom_core::picture::Picture;
-use handloom_core::picture::Source;
+use handloom_core::records::Runs;
+use handloom_core::graph_view::Picture;
+use handloom_core::graph_view::Source;
 use handloom_core::project::paths::from_root;
 use handloom_core::text::nearest;
 
@@ -94,7 +94,7 @@ fn picture(looking: &Looking<'_, '_>, arguments: &GraphArguments) -> Result<Pict
     let (order, prospects) = if arguments.names.is_empty() {
         looking.outlook_of_all()?
     } else {
-        looking.outlook(&arguments.names, false)?
+        looking.dry_run(&arguments.names, false)?
     };
     let last = last_endings(&Runs::new(&looking.opened.located.own()));
     let failed = |name: &str| last.get(name).is_some_and(|ending| ending == "failed");

@@ -4,11 +4,11 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 
-use handloom_core::history::Job;
-use handloom_core::history::Run;
-use handloom_core::history::Runs;
+use handloom_core::records::Job;
+use handloom_core::records::Run;
+use handloom_core::records::Runs;
 use handloom_core::project::paths::from_root;
-use handloom_core::weave::Summary;
+use handloom_core::scheduler::Summary;
 
 use crate::arguments::Common;
 use crate::arguments::Format;

@@ -14,15 +14,15 @@ use handloom_core::project::TaskId;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
 use handloom_core::text::Diagnostic;
-use handloom_core::weave::Around;
-use handloom_core::weave::Ask;
-use handloom_core::weave::Asked;
-use handloom_core::weave::Known;
-use handloom_core::weave::Prospect;
-use handloom_core::weave::Stop;
-use handloom_core::weave::add_learned;
-use handloom_core::weave::goals;
-use handloom_core::weave::outlook;
+use handloom_core::status::RecordingEnvironment;
+use handloom_core::status::CommandRunner;
+use handloom_core::graph::BuildRequest;
+use handloom_core::project_cache::CachedProject;
+use handloom_core::status::Prediction;
+use handloom_core::executor::CancelToken;
+use handloom_core::status::add_learned;
+use handloom_core::graph::goals;
+use handloom_core::status::dry_run;
 
 use crate::arguments::Asking;
 use crate::arguments::Common;
@@ -40,13 +40,13 @@ pub struct Looking<'l, 'd> {
     /// Where everything comes from.
     pub opened: &'d Opened,
     /// The surroundings.
-    pub around: &'l Around<'d>,
+    pub around: &'l RecordingEnvironment<'d>,
     /// The variables.
     pub vars: &'l Vars<'d>,
     /// The project.
     pub project: &'l Project<'d>,
     /// What the last run kept, when the project is taken over.
-    known: RefCell<Option<Known>>,
+    known: RefCell<Option<CachedProject>>,
     ui: Ui,
 }
 
@@ -78,7 +78,7 @@ impl Looking<'_, '_> {
         ui: Ui,
         look: impl FnOnce(&Looking<'_, '_>) -> Result<T, Failure>,
     ) -> Result<T, Failure> {
-        let stop = Arc::new(Stop::default());
+        let stop = Arc::new(CancelToken::default());
         let signals = asking.ask.then(Signals::heed);
         let _aim = signals.as_ref().map(|signals| signals.aim(&stop, None));
         let place = asking.ask.then(|| running::place(opened));
@@ -86,11 +86,11 @@ impl Looking<'_, '_> {
             Some(place) => place.ask(command, folder, &stop),
             None => Err("may not be asked".to_owned()),
         };
-        let ask: Option<&Ask<'_>> = if asking.ask { Some(&asker) } else { None };
+        let ask: Option<&CommandRunner<'_>> = if asking.ask { Some(&asker) } else { None };
         let around = opened.around_asking(ask);
         let folders = Folders::new(&opened.disk);
         let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
-        let known = Known::of_last_run(&opened.description, &Asked::default(), &around);
+        let known = CachedProject::of_last_run(&opened.description, &BuildRequest::default(), &around);
         let taken_over = known.and_then(|known| {
             let project = known.project(&vars)?;
             let is_old = known.has_new_edges(&project, &opened.ledger.borrow());
@@ -146,15 +146,15 @@ impl Looking<'_, '_> {
     }
 
     /// What would become of everything that names reach.
-    pub fn outlook(
+    pub fn dry_run(
         &self,
         names: &[String],
         remake: bool,
-    ) -> Result<(Order, Vec<Prospect>), Failure> {
-        let asked = Asked {
+    ) -> Result<(Order, Vec<Prediction>), Failure> {
+        let asked = BuildRequest {
             names: names.to_vec(),
             folder: self.opened.located.folder.clone(),
-            ..Asked::default()
+            ..BuildRequest::default()
         };
         let found = goals(self.project, &asked);
         if !found.unknown.is_empty() {
@@ -164,7 +164,7 @@ impl Looking<'_, '_> {
     }
 
     /// What would become of everything in the project.
-    pub fn outlook_of_all(&self) -> Result<(Order, Vec<Prospect>), Failure> {
+    pub fn outlook_of_all(&self) -> Result<(Order, Vec<Prediction>), Failure> {
         let steps =
             (0..self.project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
         let tasks = (0..self.project.tasks.len())
@@ -176,14 +176,14 @@ impl Looking<'_, '_> {
         &self,
         goals: &[NodeId],
         remake: bool,
-    ) -> Result<(Order, Vec<Prospect>), Failure> {
+    ) -> Result<(Order, Vec<Prediction>), Failure> {
         let order = graph::order(self.project, goals).map_err(|cycle| {
             self.opened
                 .wrong(vec![graph::describe_cycle(self.project, &cycle)])
         })?;
         let remade: &[NodeId] = if remake { goals } else { &[] };
         let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-        let prospects = outlook(
+        let prospects = dry_run(
             self.project,
             self.vars,
             self.around,
@@ -203,7 +203,7 @@ impl Looking<'_, '_> {
 }
 
 /// Says for which commands the answer takes what they printed last.
-fn say_what_was_not_asked(around: &Around<'_>, ui: Ui) {
+fn say_what_was_not_asked(around: &RecordingEnvironment<'_>, ui: Ui) {
     const MOST: usize = 3;
     if ui.detail == Detail::Quiet {
         return;

@@ -8,9 +8,9 @@ use handloom_core::graph::Node;
 use handloom_core::graph::Order;
 use handloom_core::project::Project;
 use handloom_core::project::values::Vars;
-use handloom_core::weave::Prospect;
-use handloom_core::weave::Workshop;
-use handloom_core::weave::Would;
+use handloom_core::status::Prediction;
+use handloom_core::scheduler::JobBuilder;
+use handloom_core::status::Decision;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
@@ -38,7 +38,7 @@ struct PreviewJson<'a> {
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &PreviewArguments, ui: Ui) -> Result<ExitCode, Failure> {
     Looking::at(common, arguments.asking, ui, |looking| {
-        let (order, prospects) = looking.outlook(&arguments.names, arguments.remake)?;
+        let (order, prospects) = looking.dry_run(&arguments.names, arguments.remake)?;
         let project = looking.project;
         match arguments.format {
             Format::Json => ui.print_json(&json(project, &prospects))?,
@@ -51,7 +51,7 @@ pub fn run(common: &Common, arguments: &PreviewArguments, ui: Ui) -> Result<Exit
     })
 }
 
-fn json<'p>(project: &'p Project<'_>, prospects: &[Prospect]) -> PreviewJson<'p> {
+fn json<'p>(project: &'p Project<'_>, prospects: &[Prediction]) -> PreviewJson<'p> {
     let steps = prospects
         .iter()
         .filter(|prospect| !matches!(prospect.node.node(project), Node::Set(_)))
@@ -84,7 +84,7 @@ fn render<'d>(
     vars: &Vars<'d>,
     project: &Project<'d>,
     order: &Order,
-    prospects: &[Prospect],
+    prospects: &[Prediction],
     ui: Ui,
 ) -> String {
     let mut out = String::new();
@@ -95,15 +95,15 @@ fn render<'d>(
             continue;
         }
         let (word, role) = match prospect.would {
-            Would::Keep => {
+            Decision::Keep => {
                 keep += 1;
                 continue;
             }
-            Would::Run => {
+            Decision::Run => {
                 run += 1;
                 ("run", Role::Made)
             }
-            Would::Maybe => {
+            Decision::Maybe => {
                 maybe += 1;
                 ("maybe", Role::Held)
             }
@@ -147,8 +147,8 @@ fn render<'d>(
 pub fn because(
     project: &Project<'_>,
     order: &Order,
-    prospects: &[Prospect],
-    prospect: &Prospect,
+    prospects: &[Prediction],
+    prospect: &Prediction,
 ) -> String {
     if let Some(reason) = prospect.reasons.first() {
         let more = match prospect.reasons.len() {
@@ -176,8 +176,8 @@ pub fn because(
 pub fn open_steps(
     project: &Project<'_>,
     order: &Order,
-    prospects: &[Prospect],
-    prospect: &Prospect,
+    prospects: &[Prediction],
+    prospect: &Prediction,
 ) -> Vec<usize> {
     let mut steps = Vec::new();
     for &before in &prospect.open {
@@ -191,11 +191,11 @@ pub fn open_steps(
     steps
 }
 
-fn script<'d>(vars: &Vars<'d>, project: &Project<'d>, prospect: &Prospect, out: &mut String) {
+fn script<'d>(vars: &Vars<'d>, project: &Project<'d>, prospect: &Prediction, out: &mut String) {
     let Node::Step(step) = prospect.node.node(project) else {
         return;
     };
-    if let Some(prepared) = (Workshop { project, vars }).step(step, 0) {
+    if let Some(prepared) = (JobBuilder { project, vars }).step(step, 0) {
         for line in prepared.job.script.trim_end().lines() {
             out.push_str(&format!("           {}\n", text::safe(line)));
         }

@@ -3,8 +3,8 @@
 use std::path::Path;
 use std::process::ExitCode;
 
-use handloom_core::history::Run;
-use handloom_core::history::Runs;
+use handloom_core::records::Run;
+use handloom_core::records::Runs;
 
 use crate::arguments::Common;
 use crate::arguments::Format;

@@ -4,24 +4,24 @@ use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use handloom_core::history::Head;
-use handloom_core::history::Recorder;
-use handloom_core::history::Runs;
+use handloom_core::records::Head;
+use handloom_core::records::Recorder;
+use handloom_core::records::Runs;
 use handloom_core::project::script::TaskCall;
 use handloom_core::project::script::relative;
 use handloom_core::project::shell::quote;
 use handloom_core::project::shell::quote_all;
-use handloom_core::weave::Asked;
-use handloom_core::weave::Event;
-use handloom_core::weave::GroundTold;
-use handloom_core::weave::LocalPlace;
-use handloom_core::weave::Options;
-use handloom_core::weave::Recovered;
-use handloom_core::weave::Session;
-use handloom_core::weave::Stop;
-use handloom_core::weave::Stopped;
-use handloom_core::weave::Summary;
-use handloom_core::weave::recover;
+use handloom_core::graph::BuildRequest;
+use handloom_core::scheduler::Event;
+use handloom_core::scheduler::WatchHook;
+use handloom_core::executor::LocalExecutor;
+use handloom_core::scheduler::BuildOptions;
+use handloom_core::scheduler::Recovered;
+use handloom_core::scheduler::Session;
+use handloom_core::executor::CancelToken;
+use handloom_core::scheduler::BuildError;
+use handloom_core::scheduler::Summary;
+use handloom_core::scheduler::recover;
 
 use crate::arguments::Common;
 use crate::arguments::OnFailure;
@@ -164,7 +164,7 @@ fn own_job(located: &Located) -> Option<Inside> {
 }
 
 /// The exit status of a run.
-pub fn exit_code(summary: &Summary, stop: &Stop) -> ExitCode {
+pub fn exit_code(summary: &Summary, stop: &CancelToken) -> ExitCode {
     ExitCode::from(if stop.level() > 0 {
         failure::INTERRUPTED
     } else if summary.failed > 0 {
@@ -194,7 +194,7 @@ pub fn weave_opened(
 ) -> Result<ExitCode, Failure> {
     let mut lock = Some(lock);
     let mut release = || drop(lock.take());
-    let stop = Arc::new(Stop::default());
+    let stop = Arc::new(CancelToken::default());
     let (signals, mut events) = (Signals::heed(), event_writer(work)?);
     let run = Run {
         opened,
@@ -239,7 +239,7 @@ pub struct Run<'a> {
     /// Who prints.
     pub ui: Ui,
     /// The wish to end.
-    pub stop: Arc<Stop>,
+    pub stop: Arc<CancelToken>,
     /// Who is told of signals.
     pub signals: &'a Signals,
     /// Where events are written.
@@ -247,7 +247,7 @@ pub struct Run<'a> {
     /// What stands above the run's lines, as [`Manner::heading`].
     pub heading: Option<String>,
     /// Who wants to know what the run depends on.
-    pub ground: Option<GroundTold<'a>>,
+    pub ground: Option<WatchHook<'a>>,
     /// Gives the project free for other runs, when only a task is left that has the terminal.
     pub release: Option<&'a mut dyn FnMut()>,
     /// Is told what happens as well.
@@ -258,7 +258,7 @@ impl Run<'_> {
     /// Carries the run out, as `drive` leads the session.
     pub fn carry_out<T>(
         self,
-        drive: impl FnOnce(&mut Session<'_>, &Asked) -> Result<T, Stopped>,
+        drive: impl FnOnce(&mut Session<'_>, &BuildRequest) -> Result<T, BuildError>,
     ) -> Result<T, Failure> {
         let Self {
             opened,
@@ -289,7 +289,7 @@ impl Run<'_> {
         let asker = |command: &[String], folder: &str| place.ask(command, folder, &stop);
         let around = opened.around_asking(Some(&asker));
         let mut recorder = recorder(opened, &options);
-        let options = Options {
+        let options = BuildOptions {
             run: Some(recorder.run()),
             ..options
         };
@@ -328,21 +328,21 @@ impl Run<'_> {
             return Err(Failure::io("can't write events", error));
         }
         result.map_err(|stopped| match stopped {
-            Stopped::Description(diagnostics) => opened.wrong(diagnostics),
-            Stopped::Io(what, error) => Failure::io(what, error),
+            BuildError::Description(diagnostics) => opened.wrong(diagnostics),
+            BuildError::Io(what, error) => Failure::io(what, error),
         })
     }
 }
 
 /// Where the jobs of a project run.
-pub fn place(opened: &Opened) -> LocalPlace {
+pub fn place(opened: &Opened) -> LocalExecutor {
     let scratch = opened.located.own().join("jobs");
-    LocalPlace::new(opened.located.root.clone(), scratch).with_grace(opened.settings.grace())
+    LocalExecutor::new(opened.located.root.clone(), scratch).with_grace(opened.settings.grace())
 }
 
 /// What was asked for.
-pub fn asked(opened: &Opened, work: &Work<'_>) -> Asked {
-    Asked {
+pub fn asked(opened: &Opened, work: &Work<'_>) -> BuildRequest {
+    BuildRequest {
         names: work.names.clone(),
         folder: opened.located.folder.clone(),
         calls: work.call.iter().cloned().collect(),
@@ -357,7 +357,7 @@ fn output(opened: &Opened, work: &Work<'_>) -> Output {
 }
 
 /// The record of the run that is about to begin.
-fn recorder<'a>(opened: &'a Opened, options: &Options) -> Recorder<'a> {
+fn recorder<'a>(opened: &'a Opened, options: &BuildOptions) -> Recorder<'a> {
     use handloom_core::world::Clock;
     let typed: Vec<String> = std::env::args().skip(1).collect();
     let head = Head {
@@ -406,7 +406,7 @@ fn alone(opened: &Opened, work: &Work<'_>, name: &str, task: bool) -> String {
     command.trim_end().to_owned()
 }
 
-fn options(opened: &Opened, work: &Work<'_>) -> Result<Options, Failure> {
+fn options(opened: &Opened, work: &Work<'_>) -> Result<BuildOptions, Failure> {
     let cores = cores();
     let jobs = work.running.jobs.or(opened.settings.jobs).unwrap_or(cores);
     if jobs == 0 || jobs > 4096 {
@@ -415,7 +415,7 @@ fn options(opened: &Opened, work: &Work<'_>) -> Result<Options, Failure> {
             "give a number from 1 to 4096",
         ));
     }
-    Ok(Options {
+    Ok(BuildOptions {
         jobs,
         threads: cores,
         keep_going: work.running.on_failure == OnFailure::Continue,

@@ -6,7 +6,7 @@ use serde::Serialize;
 
 use handloom_core::project::description::FILE_NAME;
 use handloom_core::project::frame::Frame;
-use handloom_core::project::surroundings::Origin;
+use handloom_core::project::environment::Origin;
 
 use crate::arguments::Common;
 use crate::arguments::Format;

@@ -12,15 +12,15 @@ use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
 use handloom_core::text::Diagnostic;
 use handloom_core::text::Sources;
-use handloom_core::weave::Asked;
-use handloom_core::weave::Ending;
-use handloom_core::weave::Event;
-use handloom_core::weave::Ground;
-use handloom_core::weave::GroundTold;
-use handloom_core::weave::Session;
-use handloom_core::weave::Standing;
-use handloom_core::weave::Stop;
-use handloom_core::weave::Stopped;
+use handloom_core::graph::BuildRequest;
+use handloom_core::scheduler::Ending;
+use handloom_core::scheduler::Event;
+use handloom_core::status::WatchSet;
+use handloom_core::scheduler::WatchHook;
+use handloom_core::scheduler::Session;
+use handloom_core::project_cache::ResidentProject;
+use handloom_core::executor::CancelToken;
+use handloom_core::scheduler::BuildError;
 use handloom_core::world::Disk;
 use handloom_core::world::RealDisk;
 
@@ -57,7 +57,7 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
         running: &arguments.running,
     };
     let (tell, woken) = mpsc::channel();
-    let current: Arc<Mutex<Option<Arc<Stop>>>> = Arc::default();
+    let current: Arc<Mutex<Option<Arc<CancelToken>>>> = Arc::default();
     let signals = Signals::heed();
     let told = tell.clone();
     signals.listen(Box::new(move |heard| {
@@ -101,7 +101,7 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
 }
 
 /// A key was pressed: two of them are meant for the run that is going on.
-fn pressed(key: char, current: &Mutex<Option<Arc<Stop>>>, told: &mpsc::Sender<Woken>) {
+fn pressed(key: char, current: &Mutex<Option<Arc<CancelToken>>>, told: &mpsc::Sender<Woken>) {
     if matches!(key, 's' | 'q')
         && let Some(stop) = &*current.lock().unwrap_or_else(PoisonError::into_inner)
     {
@@ -121,7 +121,7 @@ struct Watch<'w> {
     keys: Option<Keys>,
     woken: Receiver<Woken>,
     /// The wish to end the run that is going on.
-    current: Arc<Mutex<Option<Arc<Stop>>>>,
+    current: Arc<Mutex<Option<Arc<CancelToken>>>>,
     events: Option<EventWriter>,
     told_of_looking: bool,
     /// Whether it waited for a change before: what is typed was right then.
@@ -145,7 +145,7 @@ impl Watch<'_> {
     /// Opens the project, weaves, and goes on while the description stays the same; gives what is to be done
     /// then.
     fn one_project(&mut self, wish: &Wish) -> Result<Wish, Failure> {
-        let mut ground = Ground::default();
+        let mut ground = WatchSet::default();
         let located = Located::find(self.common);
         let opened = located.and_then(|located| {
             // Later on another run is nothing to end for.
@@ -185,8 +185,8 @@ impl Watch<'_> {
     }
 
     /// Weaves at every change without opening the project anew, as long as that goes.
-    fn stand(&mut self, opened: &Opened, ground: &mut Ground, wish: Wish) -> Result<Next, Failure> {
-        let (place, never) = (running::place(opened), Stop::default());
+    fn stand(&mut self, opened: &Opened, ground: &mut WatchSet, wish: Wish) -> Result<Next, Failure> {
+        let (place, never) = (running::place(opened), CancelToken::default());
         let asker = |command: &[String], folder: &str| place.ask(command, folder, &never);
         let around = opened.around_asking(Some(&asker));
         let folders = Folders::new(&opened.disk);
@@ -198,7 +198,7 @@ impl Watch<'_> {
             None
         } else {
             let ledger = opened.ledger.borrow();
-            Standing::open(&vars, &folders, &asked, &ledger, &around, running::cores())
+            ResidentProject::open(&vars, &folders, &asked, &ledger, &around, running::cores())
         };
         let mut wish = wish;
         loop {
@@ -247,8 +247,8 @@ impl Watch<'_> {
         &mut self,
         opened: &Opened,
         wish: &Wish,
-        ground: Option<&mut Ground>,
-        drive: impl FnOnce(&mut Session<'_>, &Asked) -> Result<T, Stopped>,
+        ground: Option<&mut WatchSet>,
+        drive: impl FnOnce(&mut Session<'_>, &BuildRequest) -> Result<T, BuildError>,
     ) -> Result<Over<T>, Failure> {
         self.standby.clear();
         self.notices.take_note(&wish.causes);
@@ -258,7 +258,7 @@ impl Watch<'_> {
         {
             events.changed(&wish.causes);
         }
-        let stop = Arc::new(Stop::default());
+        let stop = Arc::new(CancelToken::default());
         self.aim(Some(&stop));
         let heading = heading(wish, self.ui);
         let keys = &self.keys;
@@ -287,7 +287,7 @@ impl Watch<'_> {
         };
         let notices = &mut self.notices;
         let mut shifted = false;
-        let mut cover = |ground: &mut Ground| {
+        let mut cover = |ground: &mut WatchSet| {
             notices.cover(ground);
             notices.follow(ground.causes());
             shifted |= ground.begin(&opened.disk, &opened.description.sources);
@@ -300,7 +300,7 @@ impl Watch<'_> {
             signals: self.signals,
             events: self.events.as_mut(),
             heading,
-            ground: ground.map(|ground| -> GroundTold<'_> { (ground, &mut cover) }),
+            ground: ground.map(|ground| -> WatchHook<'_> { (ground, &mut cover) }),
             release: None,
             also: &mut also,
         };
@@ -313,12 +313,12 @@ impl Watch<'_> {
         })
     }
 
-    fn aim(&self, stop: Option<&Arc<Stop>>) {
+    fn aim(&self, stop: Option<&Arc<CancelToken>>) {
         *self.current.lock().unwrap_or_else(PoisonError::into_inner) = stop.cloned();
     }
 
     /// Watches what steps learned when they ran; gives what changed during the run.
-    fn after(&mut self, opened: &Opened, ground: &mut Ground, ran: &[String]) -> Wish {
+    fn after(&mut self, opened: &Opened, ground: &mut WatchSet, ran: &[String]) -> Wish {
         let mut wish = Wish::default();
         watching::drain(&self.woken, &mut wish, ground);
         self.forget_folders(&wish, ground);
@@ -360,7 +360,7 @@ impl Watch<'_> {
     }
 
     /// Shows what is wrong with the project, and waits until it may have been mended.
-    fn mend(&mut self, failure: Failure, mut ground: Ground) -> Result<Wish, Failure> {
+    fn mend(&mut self, failure: Failure, mut ground: WatchSet) -> Result<Wish, Failure> {
         let none = Sources::default();
         let sources: &Sources = match &failure {
             Failure::Description(sources, wrong) if self.waited || in_files(sources, wrong) => {
@@ -395,7 +395,7 @@ impl Watch<'_> {
         Ok(wish)
     }
 
-    fn wait(&mut self, wish: Wish, ground: &Ground, disk: &dyn Disk, broken: bool) -> Wish {
+    fn wait(&mut self, wish: Wish, ground: &WatchSet, disk: &dyn Disk, broken: bool) -> Wish {
         self.waited = true;
         self.standby.show(ground.sources());
         let refresh = || self.standby.show(ground.sources());
@@ -403,7 +403,7 @@ impl Watch<'_> {
     }
 
     /// Folders that came or went are watched anew.
-    fn forget_folders(&mut self, wish: &Wish, ground: &Ground) {
+    fn forget_folders(&mut self, wish: &Wish, ground: &WatchSet) {
         for path in &wish.doubted {
             if ground.is_folder(path) {
                 self.notices.forget(path);

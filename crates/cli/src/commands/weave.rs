@@ -2,7 +2,7 @@
 
 use std::process::ExitCode;
 
-use handloom_core::weave::Asked;
+use handloom_core::graph::BuildRequest;
 
 use crate::arguments::Common;
 use crate::arguments::RunArguments;
@@ -52,13 +52,13 @@ fn personal_task(common: &Common, name: &str) -> Result<bool, Failure> {
         // What is wrong with the project is told by the run.
         return Ok(false);
     };
-    let asked = Asked {
+    let asked = BuildRequest {
         names: vec![name.to_owned()],
         folder: opened.located.folder.clone(),
-        ..Asked::default()
+        ..BuildRequest::default()
     };
     let known = Looking::at_opened(&opened, silent, |looking| {
-        Ok(handloom_core::weave::goals(looking.project, &asked)
+        Ok(handloom_core::graph::goals(looking.project, &asked)
             .unknown
             .is_empty())
     });

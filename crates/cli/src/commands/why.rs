@@ -13,8 +13,8 @@ use handloom_core::ledger::task_key;
 use handloom_core::project::Project;
 use handloom_core::verdict::Reason;
 use handloom_core::verdict::ReasonKind;
-use handloom_core::weave::Prospect;
-use handloom_core::weave::Would;
+use handloom_core::status::Prediction;
+use handloom_core::status::Decision;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
@@ -37,7 +37,7 @@ struct WhyJson<'a> {
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode, Failure> {
     Looking::at(common, arguments.asking, ui, |looking| {
-        let (order, prospects) = looking.outlook(std::slice::from_ref(&arguments.name), false)?;
+        let (order, prospects) = looking.dry_run(std::slice::from_ref(&arguments.name), false)?;
         let project = looking.project;
         // The goal comes last, behind all that it waits for.
         let Some(position) = prospects.len().checked_sub(1) else {
@@ -166,7 +166,7 @@ fn when(ended_at: i64) -> String {
 fn explain(
     looking: &Looking<'_, '_>,
     order: &Order,
-    prospects: &[Prospect],
+    prospects: &[Prediction],
     position: usize,
     key: &str,
     ui: Ui,
@@ -178,8 +178,8 @@ fn explain(
         .out
         .paint(Role::Name, &text::safe(&prospect.node.name(project)));
     match prospect.would {
-        Would::Keep => kept(looking, key, &name, out),
-        Would::Run => {
+        Decision::Keep => kept(looking, key, &name, out),
+        Decision::Run => {
             out.push_str(&format!("{name} would run, because\n"));
             for reason in &prospect.reasons {
                 tell(reason, ui, out);
@@ -189,10 +189,10 @@ fn explain(
                 chain(project, order, prospects, prospect, ui, out);
             }
         }
-        Would::Maybe if prospect.open.is_empty() => out.push_str(&format!(
+        Decision::Maybe if prospect.open.is_empty() => out.push_str(&format!(
             "{name} may run: its last run did not finish, and the next run first puts back what it made before\n"
         )),
-        Would::Maybe => {
+        Decision::Maybe => {
             out.push_str(&format!(
                 "{name} may run: it has no reason of its own, but what it is made from may change\n"
             ));
@@ -205,8 +205,8 @@ fn explain(
 fn chain(
     project: &Project<'_>,
     order: &Order,
-    prospects: &[Prospect],
-    prospect: &Prospect,
+    prospects: &[Prediction],
+    prospect: &Prediction,
     ui: Ui,
     out: &mut String,
 ) {
@@ -224,7 +224,7 @@ fn chain(
             .out
             .paint(Role::Name, &text::safe(&next.node.name(project)));
         let why = text::safe(&because(project, order, prospects, next));
-        let word = if next.would == Would::Run {
+        let word = if next.would == Decision::Run {
             "would run"
         } else {
             "may run"
@@ -234,7 +234,7 @@ fn chain(
             "",
             indent = depth * 2
         ));
-        if next.would == Would::Run && next.open.is_empty() {
+        if next.would == Decision::Run && next.open.is_empty() {
             break;
         }
         current = next;

@@ -6,11 +6,11 @@
 
 use std::fmt::Write;
 
-use handloom_core::picture::Kind;
-use handloom_core::picture::Knot;
-use handloom_core::picture::Picture;
-use handloom_core::picture::State;
-use handloom_core::picture::Tie;
+use handloom_core::graph_view::Kind;
+use handloom_core::graph_view::Knot;
+use handloom_core::graph_view::Picture;
+use handloom_core::graph_view::State;
+use handloom_core::graph_view::Tie;
 
 use crate::drawing::note;
 

@@ -8,10 +8,10 @@ pub mod tree;
 
 use serde::Serialize;
 
-use handloom_core::picture::Kind;
-use handloom_core::picture::Knot;
-use handloom_core::picture::Picture;
-use handloom_core::picture::State;
+use handloom_core::graph_view::Kind;
+use handloom_core::graph_view::Knot;
+use handloom_core::graph_view::Picture;
+use handloom_core::graph_view::State;
 
 use crate::ui::text;
 

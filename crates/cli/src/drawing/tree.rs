@@ -7,10 +7,10 @@
 //!          ╎ ╎ src/light.c
 //! ```
 
-use handloom_core::picture::Kind;
-use handloom_core::picture::Knot;
-use handloom_core::picture::Picture;
-use handloom_core::picture::State;
+use handloom_core::graph_view::Kind;
+use handloom_core::graph_view::Knot;
+use handloom_core::graph_view::Picture;
+use handloom_core::graph_view::State;
 
 use crate::drawing::note;
 use crate::ui::style::Role;

@@ -5,7 +5,7 @@
 
 use std::io;
 
-use handloom_core::history::Job;
+use handloom_core::records::Job;
 use quick_xml::Writer;
 use quick_xml::events::BytesDecl;
 use quick_xml::events::BytesText;

@@ -13,10 +13,10 @@ use std::path::Path;
 
 use serde::Serialize;
 
-use handloom_core::history::Job;
-use handloom_core::history::Run;
-use handloom_core::history::digest::Digest;
-use handloom_core::weave::Summary;
+use handloom_core::records::Job;
+use handloom_core::records::Run;
+use handloom_core::records::run_analysis::Digest;
+use handloom_core::scheduler::Summary;
 
 use crate::ui::text;
 use crate::ui::text::started;
@@ -179,8 +179,8 @@ pub fn json<'a>(whole: &'a Whole<'_>) -> impl Serialize + 'a {
         killed: run.tail.is_none(),
         seconds: digest.whole,
         summary: run.tail,
-        job_seconds: handloom_core::weave::rounded(digest.seconds),
-        processor: handloom_core::weave::rounded(digest.processor),
+        job_seconds: handloom_core::scheduler::rounded(digest.seconds),
+        processor: handloom_core::scheduler::rounded(digest.processor),
         longest: digest
             .longest
             .iter()
@@ -190,7 +190,7 @@ pub fn json<'a>(whole: &'a Whole<'_>) -> impl Serialize + 'a {
                 waited: jobs[number].waited,
             })
             .collect(),
-        least: handloom_core::weave::rounded(digest.least),
+        least: handloom_core::scheduler::rounded(digest.least),
         groups: digest
             .groups
             .iter()
@@ -198,8 +198,8 @@ pub fn json<'a>(whole: &'a Whole<'_>) -> impl Serialize + 'a {
                 by: &group.by,
                 place: &group.place,
                 jobs: group.jobs,
-                seconds: handloom_core::weave::rounded(group.seconds),
-                processor: handloom_core::weave::rounded(group.processor),
+                seconds: handloom_core::scheduler::rounded(group.seconds),
+                processor: handloom_core::scheduler::rounded(group.processor),
                 longest: &jobs[group.longest].step,
             })
             .collect(),

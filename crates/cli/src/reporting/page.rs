@@ -3,8 +3,8 @@
 
 use std::fmt::Write;
 
-use handloom_core::history::Job;
-use handloom_core::history::digest::ran;
+use handloom_core::records::Job;
+use handloom_core::records::run_analysis::ran;
 
 use crate::reporting::Whole;
 use crate::reporting::json;

@@ -1,6 +1,6 @@
 //! A run as text for a terminal.
 
-use handloom_core::history::Job;
+use handloom_core::records::Job;
 
 use crate::reporting::Whole;
 use crate::reporting::waited;

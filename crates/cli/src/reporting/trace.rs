@@ -7,7 +7,7 @@
 use serde_json::Value;
 use serde_json::json;
 
-use handloom_core::history::digest::ran;
+use handloom_core::records::run_analysis::ran;
 
 use crate::reporting::Whole;
 

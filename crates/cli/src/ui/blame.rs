@@ -1,11 +1,11 @@
 //! One job's part of a report: its output, and, when it failed, all that helps to mend it.
 
 use handloom_core::text::Sources;
-use handloom_core::weave::Ended;
-use handloom_core::weave::Exit;
-use handloom_core::weave::Failure;
-use handloom_core::weave::Printed;
-use handloom_core::weave::Problem;
+use handloom_core::scheduler::Ended;
+use handloom_core::executor::Exit;
+use handloom_core::scheduler::JobFailure;
+use handloom_core::executor::Printed;
+use handloom_core::scheduler::Problem;
 
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
@@ -17,7 +17,7 @@ pub const INDENT: &str = "         ";
 /// What went wrong, the script as it was run, what it printed, what is left of it.
 pub fn failure(
     sources: &Sources,
-    failure: &Failure,
+    failure: &JobFailure,
     ended: &Ended,
     shows_output: bool,
     theme: Theme,
@@ -64,7 +64,7 @@ pub fn failure(
     }
 }
 
-fn what_went_wrong(failure: &Failure) -> String {
+fn what_went_wrong(failure: &JobFailure) -> String {
     match &failure.problem {
         Problem::Recipe => match &failure.exit {
             Exit::Status(status) => format!("exit status {status}"),

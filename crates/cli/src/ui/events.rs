@@ -9,9 +9,9 @@ use serde::Serialize;
 
 use handloom_core::text::Sources;
 use handloom_core::verdict::Reason;
-use handloom_core::weave::Event;
-use handloom_core::weave::Summary;
-use handloom_core::weave::rounded;
+use handloom_core::scheduler::Event;
+use handloom_core::scheduler::Summary;
+use handloom_core::scheduler::rounded;
 
 use crate::ui::text;
 
@@ -115,7 +115,7 @@ impl EventWriter {
                 ending: ended.ending.name(),
                 reasons: names(&ended.reasons),
                 seconds: rounded(ended.seconds),
-                exit: ended.exit.as_ref().map(handloom_core::weave::Exit::code),
+                exit: ended.exit.as_ref().map(handloom_core::executor::Exit::code),
                 task: ended.task,
                 took: ended.took.map(|took| Took {
                     began: rounded(took.began),

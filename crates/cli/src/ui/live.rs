@@ -24,7 +24,7 @@ use std::time::Instant;
 
 use unicode_width::UnicodeWidthChar;
 
-use handloom_core::weave::Event;
+use handloom_core::scheduler::Event;
 
 use crate::ui::blame::INDENT;
 use crate::ui::report::COLUMN;

@@ -7,10 +7,10 @@ use std::io::Write;
 use handloom_core::text::Sources;
 use handloom_core::verdict::Reason;
 use handloom_core::verdict::ReasonKind;
-use handloom_core::weave::Ended;
-use handloom_core::weave::Ending;
-use handloom_core::weave::Event;
-use handloom_core::weave::Summary;
+use handloom_core::scheduler::Ended;
+use handloom_core::scheduler::Ending;
+use handloom_core::scheduler::Event;
+use handloom_core::scheduler::Summary;
 
 use crate::arguments::Output;
 use crate::ui::Detail;

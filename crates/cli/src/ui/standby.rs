@@ -8,7 +8,7 @@ use std::cell::Cell;
 use std::io;
 use std::io::Write;
 
-use handloom_core::weave::Summary;
+use handloom_core::scheduler::Summary;
 
 use crate::ui::Detail;
 use crate::ui::Ui;

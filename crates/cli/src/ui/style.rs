@@ -4,8 +4,8 @@
 use anstyle::AnsiColor;
 use anstyle::Style;
 
-use handloom_core::weave::Ending;
-use handloom_core::weave::Summary;
+use handloom_core::scheduler::Ending;
+use handloom_core::scheduler::Summary;
 
 /// What a text is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

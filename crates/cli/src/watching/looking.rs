@@ -10,7 +10,7 @@ use std::sync::mpsc::Sender;
 use std::time::Duration;
 use std::time::Instant;
 
-use handloom_core::weave::Ground;
+use handloom_core::status::WatchSet;
 use handloom_core::world::Disk;
 use handloom_core::world::Kind;
 use handloom_core::world::RealDisk;
@@ -60,7 +60,7 @@ impl Looking {
     }
 
     /// Looks at all that is a cause for a run as well, as it is from now on.
-    pub fn cover(&self, ground: &Ground) {
+    pub fn cover(&self, ground: &WatchSet) {
         let mut seen = lock(&self.seen);
         for path in ground.causes() {
             enter(&self.disk, path, &mut seen);

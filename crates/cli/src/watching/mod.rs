@@ -12,8 +12,8 @@ use std::sync::mpsc::RecvTimeoutError;
 use std::time::Duration;
 use std::time::Instant;
 
-use handloom_core::weave::Ground;
-use handloom_core::weave::Touch;
+use handloom_core::status::WatchSet;
+use handloom_core::status::ChangeImpact;
 use handloom_core::world::Disk;
 
 use looking::Looking;
@@ -95,7 +95,7 @@ impl Wish {
     }
 
     /// Looks which names came or went for good.
-    fn settle(&mut self, ground: &Ground, disk: &dyn Disk) {
+    fn settle(&mut self, ground: &WatchSet, disk: &dyn Disk) {
         let mut asked: HashMap<String, bool> = HashMap::new();
         for path in std::mem::take(&mut self.names) {
             let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
@@ -115,7 +115,7 @@ impl Wish {
     }
 
     /// Takes one thing in; gives how many files it says were changed.
-    fn take(&mut self, woken: Woken, ground: &Ground, broken: bool) -> usize {
+    fn take(&mut self, woken: Woken, ground: &WatchSet, broken: bool) -> usize {
         match woken {
             Woken::Changed(paths) => {
                 let count = paths.len();
@@ -149,14 +149,14 @@ impl Wish {
         0
     }
 
-    fn touched(&mut self, path: String, ground: &Ground, broken: bool) {
+    fn touched(&mut self, path: String, ground: &WatchSet, broken: bool) {
         let mut touch = ground.touch(&path);
-        if broken && touch < Touch::Source && !path.starts_with(".handloom") {
+        if broken && touch < ChangeImpact::Source && !path.starts_with(".handloom") {
             // Anything may be what the description waits for, also a file that was gone for a moment and
             // is back under the same name.
-            touch = Touch::Everything;
+            touch = ChangeImpact::Everything;
         }
-        if touch == Touch::Names {
+        if touch == ChangeImpact::Names {
             if ground.is_folder(&path) {
                 self.everything = true;
                 self.doubted.push(path.clone());
@@ -165,18 +165,18 @@ impl Wish {
             self.names.insert(path);
             return;
         }
-        self.everything |= matches!(touch, Touch::Everything | Touch::MadeFolder);
+        self.everything |= matches!(touch, ChangeImpact::Everything | ChangeImpact::MadeFolder);
         if touch.is_cause() {
             self.cause(path.clone());
         }
-        if touch != Touch::Nothing {
+        if touch != ChangeImpact::Nothing {
             self.doubted.push(path);
         }
     }
 }
 
 /// Takes in what came so far, without waiting.
-pub fn drain(woken: &Receiver<Woken>, wish: &mut Wish, ground: &Ground) {
+pub fn drain(woken: &Receiver<Woken>, wish: &mut Wish, ground: &WatchSet) {
     while let Ok(one) = woken.try_recv() {
         wish.take(one, ground, false);
     }
@@ -187,7 +187,7 @@ pub fn drain(woken: &Receiver<Woken>, wish: &mut Wish, ground: &Ground) {
 pub fn wait(
     woken: &Receiver<Woken>,
     mut wish: Wish,
-    ground: &Ground,
+    ground: &WatchSet,
     disk: &dyn Disk,
     broken: bool,
     refresh: &dyn Fn(),
@@ -213,7 +213,7 @@ fn gather(
     woken: &Receiver<Woken>,
     wish: &mut Wish,
     mut count: usize,
-    ground: &Ground,
+    ground: &WatchSet,
     broken: bool,
 ) {
     let first = Instant::now();

@@ -26,7 +26,7 @@ use notify::Watcher;
 use notify::event::AccessKind;
 use notify::event::AccessMode;
 
-use handloom_core::weave::Ground;
+use handloom_core::status::WatchSet;
 
 use crate::failure::Failure;
 use crate::watching::Looking;
@@ -123,7 +123,7 @@ impl Notices {
     }
 
     /// Watches all that a run depends on.
-    pub fn cover(&mut self, ground: &Ground) {
+    pub fn cover(&mut self, ground: &WatchSet) {
         for folder in ground.folders() {
             if !self.full && !self.watched.contains(folder) {
                 self.watch(folder, RecursiveMode::NonRecursive);

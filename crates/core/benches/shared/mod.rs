@@ -7,20 +7,20 @@ use handloom_core::ledger::Ledger;
 use handloom_core::ledger::Storage;
 use handloom_core::project::Description;
 use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::surroundings::Overrides;
-use handloom_core::weave::Around;
-use handloom_core::weave::Asked;
-use handloom_core::weave::Event;
-use handloom_core::weave::Options;
-use handloom_core::weave::Place;
-use handloom_core::weave::Session;
-use handloom_core::weave::Stop;
-use handloom_core::weave::Summary;
+use handloom_core::project::environment::Overrides;
+use handloom_core::status::RecordingEnvironment;
+use handloom_core::graph::BuildRequest;
+use handloom_core::scheduler::Event;
+use handloom_core::scheduler::BuildOptions;
+use handloom_core::executor::Executor;
+use handloom_core::scheduler::Session;
+use handloom_core::executor::CancelToken;
+use handloom_core::scheduler::Summary;
 use handloom_core::world::Clock;
 use handloom_core::world::Disk;
 
-/// Options of a run from two threads.
-pub const OPTIONS: Options = Options {
+/// BuildOptions of a run from two threads.
+pub const OPTIONS: BuildOptions = BuildOptions {
     jobs: 2,
     threads: 2,
     keep_going: false,
@@ -35,21 +35,21 @@ pub const OPTIONS: Options = Options {
 pub fn weave(
     disk: &dyn Disk,
     clock: &dyn Clock,
-    place: &dyn Place,
+    place: &dyn Executor,
     storage: Box<dyn Storage>,
     root: &str,
     observer: &mut dyn FnMut(Event),
 ) -> Summary {
     let ledger = ledger(storage);
     let around =
-        Around::new(disk, clock, &ledger, &|_| None, None, root.to_owned()).with_key(Some([7; 32]));
+        RecordingEnvironment::new(disk, clock, &ledger, &|_| None, None, root.to_owned()).with_key(Some([7; 32]));
     let (description, outside) = description(disk, &around);
-    let stop = Stop::default();
+    let stop = CancelToken::default();
     let mut session = Session::new(
         disk, clock, place, &stop, &ledger, &around, OPTIONS, observer,
     );
     session
-        .weave(&description, &outside, &Asked::default())
+        .weave(&description, &outside, &BuildRequest::default())
         .expect("a run")
 }
 
@@ -61,7 +61,7 @@ pub fn ledger(storage: Box<dyn Storage>) -> RefCell<Ledger> {
 }
 
 /// The description, without mistakes.
-pub fn description(disk: &dyn Disk, around: &Around<'_>) -> (Description, SetOutside) {
+pub fn description(disk: &dyn Disk, around: &RecordingEnvironment<'_>) -> (Description, SetOutside) {
     let (mut description, wrong) = Description::read(disk);
     assert!(wrong.is_empty(), "{wrong:?}");
     let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), around);

@@ -5,10 +5,13 @@
 
 mod goals;
 mod learned;
+pub mod request;
 
 pub use goals::Goals;
 pub use goals::default_goals;
 pub use goals::resolve;
+pub use request::BuildRequest;
+pub use request::goals;
 pub use learned::Undeclared;
 pub use learned::undeclared;
 

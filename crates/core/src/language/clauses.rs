@@ -2,7 +2,7 @@
 
 use std::cmp::Ordering;
 
-use crate::language::habits;
+use crate::language::foreign_syntax;
 use crate::language::lines::compare_indent;
 use crate::language::parser::Parser;
 use crate::language::parser::Range;
@@ -170,7 +170,7 @@ impl<'a> Parser<'a> {
             _ => {
                 let line = self.lines[range.first];
                 let written = &self.lexer.text[line.text as usize..line.end as usize];
-                let diagnostic = habits::unknown_clause(span, keyword, written, owner);
+                let diagnostic = foreign_syntax::unknown_clause(span, keyword, written, owner);
                 self.lexer.diagnostics.push(diagnostic);
                 None
             }

@@ -105,7 +105,7 @@ impl<'a> Parser<'a> {
                 each = Some(word.span);
                 continue;
             }
-            self.check_habits(&word);
+            self.check_foreign_syntax(&word);
             let item = Item {
                 each: each.take().is_some(),
                 word,

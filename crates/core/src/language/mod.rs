@@ -8,7 +8,7 @@
 //! a keyword's colon ([`raw`]). Which lines belong to which is told by indentation alone.
 
 mod clauses;
-mod habits;
+mod foreign_syntax;
 mod header;
 mod lets;
 mod lines;

@@ -5,7 +5,7 @@
 
 use std::cmp::Ordering;
 
-use crate::language::habits;
+use crate::language::foreign_syntax;
 use crate::language::lines;
 use crate::language::lines::Line;
 use crate::language::lines::compare_indent;
@@ -149,7 +149,7 @@ impl<'a> Parser<'a> {
             "supply" => self.supply(range, behind, span),
             _ => {
                 let statement = self.line_text(line);
-                let diagnostic = habits::unknown_top(span, keyword, statement, TOP);
+                let diagnostic = foreign_syntax::unknown_top(span, keyword, statement, TOP);
                 self.lexer.diagnostics.push(diagnostic);
                 None
             }
@@ -323,14 +323,14 @@ impl<'a> Parser<'a> {
         self.read_tokens(range, behind);
         let words: Vec<Word> = self.tokens.drain(..).collect();
         for word in &words {
-            self.check_habits(word);
+            self.check_foreign_syntax(word);
         }
         words
     }
 
     /// Refuses what another language's habit put into a word.
-    pub fn check_habits(&mut self, word: &Word) {
-        if let Some(diagnostic) = habits::dollar(word, self.lexer.slice(word.span)) {
+    pub fn check_foreign_syntax(&mut self, word: &Word) {
+        if let Some(diagnostic) = foreign_syntax::dollar(word, self.lexer.slice(word.span)) {
             self.lexer.diagnostics.push(diagnostic);
         }
     }

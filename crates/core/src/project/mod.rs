@@ -10,7 +10,7 @@ pub mod pattern;
 pub mod script;
 pub mod secret;
 pub mod shell;
-pub mod surroundings;
+pub mod environment;
 pub mod value;
 pub mod values;
 

@@ -6,6 +6,7 @@
 
 pub mod names;
 pub mod own;
+pub mod quarantine;
 
 mod map;
 mod real;

@@ -19,23 +19,23 @@ use handloom_core::project::Description;
 use handloom_core::project::Project;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::surroundings::Overrides;
+use handloom_core::project::environment::Overrides;
 use handloom_core::project::values::Vars;
 use handloom_core::text::Diagnostic;
-use handloom_core::weave::Around;
-use handloom_core::weave::Asked;
-use handloom_core::weave::Ending;
-use handloom_core::weave::Event;
-use handloom_core::weave::Known;
-use handloom_core::weave::Options;
-use handloom_core::weave::Session;
-use handloom_core::weave::Standing;
-use handloom_core::weave::Stop;
-use handloom_core::weave::Would;
-use handloom_core::weave::goals;
-use handloom_core::weave::outlook;
+use handloom_core::status::RecordingEnvironment;
+use handloom_core::graph::BuildRequest;
+use handloom_core::scheduler::Ending;
+use handloom_core::scheduler::Event;
+use handloom_core::project_cache::CachedProject;
+use handloom_core::scheduler::BuildOptions;
+use handloom_core::scheduler::Session;
+use handloom_core::project_cache::ResidentProject;
+use handloom_core::executor::CancelToken;
+use handloom_core::status::Decision;
+use handloom_core::graph::goals;
+use handloom_core::status::dry_run;
 
-use handloom_core::weave::recover;
+use handloom_core::scheduler::recover;
 
 use crate::looking::with_vars;
 use crate::made_up::GRAIN;
@@ -81,17 +81,17 @@ enum Act {
 type Told = Vec<(String, Ending, Vec<&'static str>)>;
 
 /// What each step would do, and its certain reasons.
-type Foreseen = BTreeMap<String, (Would, Vec<&'static str>)>;
+type Foreseen = BTreeMap<String, (Decision, Vec<&'static str>)>;
 
 fn foreseen<'d>(
     project: &Project<'d>,
     vars: &Vars<'d>,
-    around: &Around<'_>,
-    asked: &Asked,
-    known: Option<&mut Known>,
+    around: &RecordingEnvironment<'_>,
+    asked: &BuildRequest,
+    known: Option<&mut CachedProject>,
 ) -> Foreseen {
     let order = graph::order(project, &goals(project, asked).nodes).expect("no circle");
-    let prospects = outlook(project, vars, around, &order, &[], 1, known);
+    let prospects = dry_run(project, vars, around, &order, &[], 1, known);
     let prospects = prospects.expect("no mistake").into_iter();
     prospects
         .filter(|prospect| matches!(prospect.node.node(project), Node::Step(_)))
@@ -110,8 +110,8 @@ fn note(event: Event, ended: &mut Told) {
     }
 }
 
-fn options(jobs: usize) -> Options {
-    Options {
+fn options(jobs: usize) -> BuildOptions {
+    BuildOptions {
         jobs,
         threads: 1,
         keep_going: false,
@@ -148,14 +148,14 @@ impl World {
             return (Vec::new(), false);
         }
         let env = |_: &str| None;
-        let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned())
+        let around = RecordingEnvironment::new(machine, machine, &ledger, &env, None, "/project".to_owned())
             .with_key(Some([7; 32]));
         let (mut description, wrong) = Description::read(machine);
         assert!(wrong.is_empty(), "{wrong:?}\n{loom}");
         let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
         let mut ended = Vec::new();
         let mut observer = |event: Event| note(event, &mut ended);
-        let stop = Stop::default();
+        let stop = CancelToken::default();
         let mut session = Session::new(
             machine,
             machine,
@@ -166,9 +166,9 @@ impl World {
             options(jobs),
             &mut observer,
         );
-        let asked = Asked {
+        let asked = BuildRequest {
             names: goal.map(|goal| output(goal, 0)).into_iter().collect(),
-            ..Asked::default()
+            ..BuildRequest::default()
         };
         let result = session.weave(&description, &outside, &asked);
         let good = match &result {
@@ -184,13 +184,13 @@ impl World {
         let machine = &*self.machine;
         machine.write_now("hand.loom", self.loom().as_bytes());
         let files = machine.files();
-        let asked = Asked {
+        let asked = BuildRequest {
             names: goal.map(|goal| output(goal, 0)).into_iter().collect(),
-            ..Asked::default()
+            ..BuildRequest::default()
         };
         let anew = with_vars(machine, |seen| {
             let anew = foreseen(&seen.project(), seen.vars, seen.around, &asked, None);
-            if let Some(mut known) = Known::of_last_run(seen.description, &asked, seen.around) {
+            if let Some(mut known) = CachedProject::of_last_run(seen.description, &asked, seen.around) {
                 let project = known.project(seen.vars).expect("the same description");
                 let known = Some(&mut known);
                 let taken_over = foreseen(&project, seen.vars, seen.around, &asked, known);
@@ -227,9 +227,9 @@ impl World {
         for (step, (would, certain)) in &foreseen {
             let ran = ended.iter().find(|(name, ..)| name == step);
             match would {
-                Would::Run => prop_assert!(ran.is_some(), "{step} should run: {certain:?}"),
-                Would::Keep => prop_assert!(ran.is_none(), "{step} should be kept: {ran:?}"),
-                Would::Maybe => {}
+                Decision::Run => prop_assert!(ran.is_some(), "{step} should run: {certain:?}"),
+                Decision::Keep => prop_assert!(ran.is_none(), "{step} should be kept: {ran:?}"),
+                Decision::Maybe => {}
             }
             if let Some((.., reasons)) = ran {
                 let told = certain.iter().all(|reason| reasons.contains(reason));
@@ -305,7 +305,7 @@ impl World {
         let (ledger, _) = Ledger::open(machine.storage(), true).expect("a ledger");
         let ledger = RefCell::new(ledger);
         let around = || {
-            Around::new(
+            RecordingEnvironment::new(
                 machine,
                 machine,
                 &ledger,
@@ -320,8 +320,8 @@ impl World {
         let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &own);
         let folders = Folders::new(machine);
         let vars = Vars::new(&description, &outside, &own, &folders);
-        let asked = Asked::default();
-        let open = || Standing::open(&vars, &folders, &asked, &ledger.borrow(), &own, 1);
+        let asked = BuildRequest::default();
+        let open = || ResidentProject::open(&vars, &folders, &asked, &ledger.borrow(), &own, 1);
         let mut standing = open();
         machine.take_notices();
         for edit in edits {
@@ -329,7 +329,7 @@ impl World {
             let changed = machine.take_notices();
             let expected = self.expectation(None);
             let mut ended = Told::new();
-            let (fresh, stop) = (around(), Stop::default());
+            let (fresh, stop) = (around(), CancelToken::default());
             let session = |ended: &mut Told, drive: &mut dyn FnMut(&mut Session<'_>) -> bool| {
                 let mut observer = |event: Event| note(event, ended);
                 drive(&mut Session::new(

@@ -9,17 +9,17 @@ use handloom_core::project::Description;
 use handloom_core::project::Project;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::surroundings::Overrides;
+use handloom_core::project::environment::Overrides;
 use handloom_core::project::values::Vars;
 use handloom_core::text::Diagnostic;
 use handloom_core::text::Sources;
-use handloom_core::weave::Around;
+use handloom_core::status::RecordingEnvironment;
 
 use crate::made_up::Machine;
 
 /// A machine's description, read as far as its variables.
 pub struct Seen<'l, 'd> {
-    pub around: &'l Around<'d>,
+    pub around: &'l RecordingEnvironment<'d>,
     pub description: &'d Description,
     pub folders: &'l Folders<'d>,
     pub vars: &'l Vars<'d>,
@@ -36,13 +36,13 @@ impl<'d> Seen<'_, 'd> {
     }
 }
 
-fn around<'a>(machine: &'a Machine, ledger: &'a RefCell<Ledger>) -> Around<'a> {
+fn around<'a>(machine: &'a Machine, ledger: &'a RefCell<Ledger>) -> RecordingEnvironment<'a> {
     let root = "/project".to_owned();
-    Around::new(machine, machine, ledger, &|_| None, None, root).with_key(Some([7; 32]))
+    RecordingEnvironment::new(machine, machine, ledger, &|_| None, None, root).with_key(Some([7; 32]))
 }
 
 /// The description, what is set from outside, and what is wrong with either.
-fn read(machine: &Machine, around: &Around<'_>) -> (Description, SetOutside, Vec<Diagnostic>) {
+fn read(machine: &Machine, around: &RecordingEnvironment<'_>) -> (Description, SetOutside, Vec<Diagnostic>) {
     let (mut description, mut wrong) = Description::read(machine);
     let (outside, more) = SetOutside::read(&mut description, &Overrides::default(), around);
     wrong.extend(more);

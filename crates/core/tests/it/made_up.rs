@@ -11,11 +11,11 @@ use std::sync::MutexGuard;
 use handloom_core::ledger::Bytes;
 use handloom_core::ledger::MemoryStorage;
 use handloom_core::ledger::Storage;
-use handloom_core::weave::Exit;
-use handloom_core::weave::Job;
-use handloom_core::weave::Outcome;
-use handloom_core::weave::Place;
-use handloom_core::weave::Stop;
+use handloom_core::executor::Exit;
+use handloom_core::executor::Job;
+use handloom_core::executor::Outcome;
+use handloom_core::executor::Executor;
+use handloom_core::executor::CancelToken;
 use handloom_core::world::Clock;
 use handloom_core::world::Digest;
 use handloom_core::world::Disk;
@@ -394,8 +394,8 @@ pub fn named_in(content: &[u8]) -> String {
     format!("inc/{}", content.first().map_or(0, |byte| byte % 3))
 }
 
-impl Place for Machine {
-    fn run(&self, job: &Job, _: &Stop, _: &mut dyn FnMut(&[u8])) -> Outcome {
+impl Executor for Machine {
+    fn run(&self, job: &Job, _: &CancelToken, _: &mut dyn FnMut(&[u8])) -> Outcome {
         let facts: serde_json::Value = serde_json::from_str(&job.facts).unwrap();
         let list = |key: &str| -> Vec<String> {
             facts[key]

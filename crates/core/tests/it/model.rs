@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 use std::collections::HashMap;
 use std::rc::Rc;
 
-use handloom_core::weave::Ending;
+use handloom_core::scheduler::Ending;
 
 use crate::made_up::Machine;
 use crate::made_up::carry_out;

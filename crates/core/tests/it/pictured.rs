@@ -7,12 +7,12 @@ use proptest::prelude::*;
 
 use handloom_core::graph;
 use handloom_core::graph::NodeId;
-use handloom_core::picture::Kind;
-use handloom_core::picture::Picture;
-use handloom_core::picture::Source;
-use handloom_core::picture::State;
+use handloom_core::graph_view::Kind;
+use handloom_core::graph_view::Picture;
+use handloom_core::graph_view::Source;
+use handloom_core::graph_view::State;
 use handloom_core::project::StepId;
-use handloom_core::weave::outlook;
+use handloom_core::status::dry_run;
 
 use crate::histories::steps;
 use crate::looking::with_vars;
@@ -28,7 +28,7 @@ fn picture(machine: &Machine, failed: &dyn Fn(&str) -> bool) -> Picture {
         let project = seen.project();
         let steps = (0..project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
         let order = graph::order(&project, &steps.collect::<Vec<_>>()).unwrap();
-        let prospects = outlook(&project, seen.vars, seen.around, &order, &[], 1, None);
+        let prospects = dry_run(&project, seen.vars, seen.around, &order, &[], 1, None);
         Source {
             project: &project,
             vars: seen.vars,

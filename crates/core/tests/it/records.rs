@@ -2,18 +2,18 @@
 
 use std::fs;
 
-use handloom_core::history::Head;
-use handloom_core::history::Recorder;
-use handloom_core::history::Runs;
+use handloom_core::records::Head;
+use handloom_core::records::Recorder;
+use handloom_core::records::Runs;
 use handloom_core::text::SourceId;
 use handloom_core::text::Sources;
 use handloom_core::text::Span;
-use handloom_core::weave::Ended;
-use handloom_core::weave::Ending;
-use handloom_core::weave::Event;
-use handloom_core::weave::Exit;
-use handloom_core::weave::Summary;
-use handloom_core::weave::Took;
+use handloom_core::scheduler::Ended;
+use handloom_core::scheduler::Ending;
+use handloom_core::scheduler::Event;
+use handloom_core::executor::Exit;
+use handloom_core::scheduler::Summary;
+use handloom_core::scheduler::JobUsage;
 
 fn head(command: &str) -> Head {
     Head {
@@ -37,7 +37,7 @@ fn began(step: &str) -> Event {
 }
 
 fn ended(step: &str, described: Span) -> Event {
-    let took = Took {
+    let took = JobUsage {
         began: 0.25,
         slot: 1,
         memory: 4096,
@@ -172,6 +172,6 @@ fn earlier_records_are_still_read() {
     let run = Runs::new(own.path()).read(3).unwrap();
     assert_eq!(run.jobs[0].by, "");
     assert_eq!(run.jobs[0].after, None);
-    let digest = handloom_core::history::digest::Digest::of(&run, &[]);
+    let digest = handloom_core::records::run_analysis::Digest::of(&run, &[]);
     assert_eq!((digest.longest, digest.whole), (vec![0], 1.0));
 }

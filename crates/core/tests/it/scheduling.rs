@@ -12,20 +12,20 @@ use proptest::prelude::*;
 use handloom_core::ledger::Ledger;
 use handloom_core::project::Description;
 use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::surroundings::Overrides;
-use handloom_core::weave::Around;
-use handloom_core::weave::Asked;
-use handloom_core::weave::Ended;
-use handloom_core::weave::Ending;
-use handloom_core::weave::Event;
-use handloom_core::weave::Exit;
-use handloom_core::weave::Job;
-use handloom_core::weave::Options;
-use handloom_core::weave::Outcome;
-use handloom_core::weave::Place;
-use handloom_core::weave::Session;
-use handloom_core::weave::Stop;
-use handloom_core::weave::Summary;
+use handloom_core::project::environment::Overrides;
+use handloom_core::status::RecordingEnvironment;
+use handloom_core::graph::BuildRequest;
+use handloom_core::scheduler::Ended;
+use handloom_core::scheduler::Ending;
+use handloom_core::scheduler::Event;
+use handloom_core::executor::Exit;
+use handloom_core::executor::Job;
+use handloom_core::scheduler::BuildOptions;
+use handloom_core::executor::Outcome;
+use handloom_core::executor::Executor;
+use handloom_core::scheduler::Session;
+use handloom_core::executor::CancelToken;
+use handloom_core::scheduler::Summary;
 use handloom_core::world::SystemClock;
 
 use crate::made_up::Machine;
@@ -133,8 +133,8 @@ impl<'g> Gym<'g> {
     }
 }
 
-impl Place for Gym<'_> {
-    fn run(&self, job: &Job, stop: &Stop, heard: &mut dyn FnMut(&[u8])) -> Outcome {
+impl Executor for Gym<'_> {
+    fn run(&self, job: &Job, stop: &CancelToken, heard: &mut dyn FnMut(&[u8])) -> Outcome {
         self.begin(job);
         if self.stop_after == Some(self.watched.lock().unwrap().began.len()) {
             stop.raise(2);
@@ -198,12 +198,12 @@ fn weave(gym: &Gym<'_>, keep_going: bool) -> (BTreeMap<String, Ended>, Summary) 
     let (ledger, _) = Ledger::open(machine.storage(), true).unwrap();
     let ledger = RefCell::new(ledger);
     let env = |_: &str| None;
-    let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned())
+    let around = RecordingEnvironment::new(machine, machine, &ledger, &env, None, "/project".to_owned())
         .with_key(Some([7; 32]));
     let (mut description, wrong) = Description::read(machine);
     assert!(wrong.is_empty(), "{wrong:?}");
     let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
-    let options = Options {
+    let options = BuildOptions {
         jobs: gym.jobs,
         threads: 1,
         keep_going,
@@ -220,7 +220,7 @@ fn weave(gym: &Gym<'_>, keep_going: bool) -> (BTreeMap<String, Ended>, Summary) 
             assert!(before.is_none(), "it ended twice");
         }
     };
-    let (stop, clock) = (Stop::default(), SystemClock::default());
+    let (stop, clock) = (CancelToken::default(), SystemClock::default());
     let mut session = Session::new(
         machine,
         &clock,
@@ -231,7 +231,7 @@ fn weave(gym: &Gym<'_>, keep_going: bool) -> (BTreeMap<String, Ended>, Summary) 
         options,
         &mut observer,
     );
-    let summary = session.weave(&description, &outside, &Asked::default());
+    let summary = session.weave(&description, &outside, &BuildRequest::default());
     drop(session);
     (endings, summary.unwrap())
 }

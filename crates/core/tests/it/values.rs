@@ -9,9 +9,9 @@ use handloom_core::project::Description;
 use handloom_core::project::PartId;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::surroundings::Overrides;
+use handloom_core::project::environment::Overrides;
 use handloom_core::project::values::Vars;
-use handloom_core::weave::Around;
+use handloom_core::status::RecordingEnvironment;
 
 use crate::looking::lines;
 use crate::looking::look;
@@ -42,7 +42,7 @@ fn value_of_v(loom: &str, set: &[(&str, &str)]) -> Result<Vec<String>, String> {
         Some("say") => Ok(format!("{} in<{folder}>\n", command[1..].join("+"))),
         _ => Err("was not found".to_owned()),
     };
-    let around = Around::new(
+    let around = RecordingEnvironment::new(
         &machine,
         &machine,
         &ledger,

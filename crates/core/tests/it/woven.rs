@@ -7,29 +7,29 @@ use std::collections::BTreeMap;
 use handloom_core::graph;
 use handloom_core::graph::NodeId;
 use handloom_core::ledger::Ledger;
-use handloom_core::picture::Kind;
-use handloom_core::picture::Picture;
-use handloom_core::picture::Source;
-use handloom_core::picture::State;
-use handloom_core::picture::Tie;
+use handloom_core::graph_view::Kind;
+use handloom_core::graph_view::Picture;
+use handloom_core::graph_view::Source;
+use handloom_core::graph_view::State;
+use handloom_core::graph_view::Tie;
 use handloom_core::project::Description;
 use handloom_core::project::Project;
 use handloom_core::project::StepId;
 use handloom_core::project::TaskId;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::surroundings::Overrides;
+use handloom_core::project::environment::Overrides;
 use handloom_core::project::values::Vars;
-use handloom_core::weave::Around;
-use handloom_core::weave::Asked;
-use handloom_core::weave::Ended;
-use handloom_core::weave::Event;
-use handloom_core::weave::Ground;
-use handloom_core::weave::Options;
-use handloom_core::weave::Session;
-use handloom_core::weave::Stop;
-use handloom_core::weave::Touch;
-use handloom_core::weave::outlook;
+use handloom_core::status::RecordingEnvironment;
+use handloom_core::graph::BuildRequest;
+use handloom_core::scheduler::Ended;
+use handloom_core::scheduler::Event;
+use handloom_core::status::WatchSet;
+use handloom_core::scheduler::BuildOptions;
+use handloom_core::scheduler::Session;
+use handloom_core::executor::CancelToken;
+use handloom_core::status::ChangeImpact;
+use handloom_core::status::dry_run;
 
 use crate::looking::with_vars;
 use crate::made_up::Machine;
@@ -42,7 +42,7 @@ struct Bench {
 /// What a run told.
 struct Woven {
     ended: Vec<Ended>,
-    ground: Ground,
+    ground: WatchSet,
     /// Whether anything was found changed between reading and watching, in each round.
     shifted: Vec<bool>,
 }
@@ -59,7 +59,7 @@ impl Bench {
         }
     }
 
-    fn describe(&self, around: &Around<'_>) -> (Description, SetOutside) {
+    fn describe(&self, around: &RecordingEnvironment<'_>) -> (Description, SetOutside) {
         let (mut description, wrong) = Description::read(&self.machine);
         assert!(wrong.is_empty(), "{wrong:?}");
         let (outside, wrong) = SetOutside::read(&mut description, &Overrides::default(), around);
@@ -73,10 +73,10 @@ impl Bench {
         let (ledger, _) = Ledger::open(machine.storage(), true).unwrap();
         let ledger = RefCell::new(ledger);
         let env = |_: &str| None;
-        let around = Around::new(machine, machine, &ledger, &env, None, "/project".to_owned())
+        let around = RecordingEnvironment::new(machine, machine, &ledger, &env, None, "/project".to_owned())
             .with_key(Some([7; 32]));
         let (description, outside) = self.describe(&around);
-        let options = Options {
+        let options = BuildOptions {
             jobs: 2,
             threads: 1,
             keep_going: true,
@@ -86,15 +86,15 @@ impl Bench {
             keep_old: true,
             run: None,
         };
-        let stop = Stop::default();
+        let stop = CancelToken::default();
         let mut ended = Vec::new();
         let mut observer = |event: Event| {
             if let Event::Ended(job) = event {
                 ended.push(*job);
             }
         };
-        let (mut ground, mut shifted) = (Ground::default(), Vec::new());
-        let mut told = |ground: &mut Ground| {
+        let (mut ground, mut shifted) = (WatchSet::default(), Vec::new());
+        let mut told = |ground: &mut WatchSet| {
             before_looking(machine);
             shifted.push(ground.begin(machine, &description.sources));
         };
@@ -109,9 +109,9 @@ impl Bench {
             &mut observer,
         );
         session.ground = Some((&mut ground, &mut told));
-        let asked = Asked {
+        let asked = BuildRequest {
             names: names.iter().map(|name| (*name).to_owned()).collect(),
-            ..Asked::default()
+            ..BuildRequest::default()
         };
         session.weave(&description, &outside, &asked).unwrap();
         drop(session);
@@ -146,7 +146,7 @@ impl Bench {
 
     fn picture(&self, failed: &[&str]) -> Picture {
         self.look(|looked| {
-            let prospects = outlook(
+            let prospects = dry_run(
                 looked.project,
                 looked.vars,
                 looked.around,
@@ -171,7 +171,7 @@ impl Bench {
 
 /// A project that was worked out, with all of it in order.
 struct Looked<'l, 'd> {
-    around: &'l Around<'d>,
+    around: &'l RecordingEnvironment<'d>,
     folders: &'l Folders<'l>,
     vars: &'l Vars<'d>,
     project: &'l Project<'d>,
@@ -218,34 +218,34 @@ fn what_a_change_means() {
     assert_eq!(woven.shifted, [false]);
     let ground = &woven.ground;
     for (path, touch) in [
-        ("src/one.c", Touch::Source),
-        ("notes/x.txt", Touch::Source),
+        ("src/one.c", ChangeImpact::Source),
+        ("notes/x.txt", ChangeImpact::Source),
         // Told by the steps when they ran.
-        ("inc/1", Touch::Source),
-        ("inc/2", Touch::Source),
-        ("inc/0", Touch::Nothing),
-        ("out/one.o", Touch::Made),
-        ("prog", Touch::Made),
-        ("pages", Touch::Made),
-        ("hand.loom", Touch::Everything),
+        ("inc/1", ChangeImpact::Source),
+        ("inc/2", ChangeImpact::Source),
+        ("inc/0", ChangeImpact::Nothing),
+        ("out/one.o", ChangeImpact::Made),
+        ("prog", ChangeImpact::Made),
+        ("pages", ChangeImpact::Made),
+        ("hand.loom", ChangeImpact::Everything),
         // They may match a pattern.
-        ("src/three.c", Touch::Names),
-        ("src/one.c~", Touch::Names),
-        ("notes/new", Touch::Names),
-        ("out/three.o", Touch::Names),
+        ("src/three.c", ChangeImpact::Names),
+        ("src/one.c~", ChangeImpact::Names),
+        ("notes/new", ChangeImpact::Names),
+        ("out/three.o", ChangeImpact::Names),
         // Folders of sources, and of targets.
-        ("src", Touch::Everything),
-        ("notes", Touch::Everything),
-        ("inc", Touch::Everything),
-        ("other/file", Touch::Nothing),
-        ("other", Touch::Nothing),
-        (".handloom", Touch::Nothing),
-        (".handloom/jobs/0.learn", Touch::Nothing),
+        ("src", ChangeImpact::Everything),
+        ("notes", ChangeImpact::Everything),
+        ("inc", ChangeImpact::Everything),
+        ("other/file", ChangeImpact::Nothing),
+        ("other", ChangeImpact::Nothing),
+        (".handloom", ChangeImpact::Nothing),
+        (".handloom/jobs/0.learn", ChangeImpact::Nothing),
     ] {
         assert_eq!(ground.touch(path), touch, "{path}");
     }
     assert!(ground.is_folder("out") && !ground.is_folder("prog"));
-    assert!(Touch::Everything.is_cause() && !Touch::Made.is_cause() && !Touch::Names.is_cause());
+    assert!(ChangeImpact::Everything.is_cause() && !ChangeImpact::Made.is_cause() && !ChangeImpact::Names.is_cause());
     let mut folders: Vec<&str> = ground.folders().collect();
     folders.sort_unstable();
     assert_eq!(folders, ["", "inc/", "notes/", "out/", "src/"]);
@@ -296,10 +296,10 @@ fn what_changes_before_it_is_watched_is_noticed() {
 #[test]
 fn only_what_is_asked_for_is_ground() {
     let ground = project().weave(&["out/one.o"], &nothing).ground;
-    assert_eq!(ground.touch("src/one.c"), Touch::Source);
-    assert_eq!(ground.touch("src/two.c"), Touch::Names);
-    assert_eq!(ground.touch("notes/x.txt"), Touch::Names);
-    assert_eq!(ground.touch("inc/2"), Touch::Nothing);
+    assert_eq!(ground.touch("src/one.c"), ChangeImpact::Source);
+    assert_eq!(ground.touch("src/two.c"), ChangeImpact::Names);
+    assert_eq!(ground.touch("notes/x.txt"), ChangeImpact::Names);
+    assert_eq!(ground.touch("inc/2"), ChangeImpact::Nothing);
     assert_eq!(ground.sources(), 2);
 }
 
@@ -311,18 +311,18 @@ fn whole_folders_are_ground() {
     );
     // The made-up jobs read no folders: only what the run would depend on is asked.
     let ground = bench.look(|looked| {
-        let mut ground = Ground::default();
+        let mut ground = WatchSet::default();
         ground.add_folders((looked.folders.seen(), looked.folders.told()));
         ground.add(looked.project, looked.order, &looked.around.ledger.borrow());
         ground
     });
     for (path, touch) in [
-        ("data/a", Touch::Source),
-        ("data/new", Touch::Source),
-        ("data/deep/b", Touch::Source),
-        ("data/deep/er/c", Touch::Source),
-        ("datum", Touch::Nothing),
-        ("sum", Touch::Made),
+        ("data/a", ChangeImpact::Source),
+        ("data/new", ChangeImpact::Source),
+        ("data/deep/b", ChangeImpact::Source),
+        ("data/deep/er/c", ChangeImpact::Source),
+        ("datum", ChangeImpact::Nothing),
+        ("sum", ChangeImpact::Made),
     ] {
         assert_eq!(ground.touch(path), touch, "{path}");
     }

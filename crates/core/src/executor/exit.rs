@@ -1,0 +1,49 @@
+//! How a recipe came to its end.
+
+/// How a recipe came to its end.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Exit {
+    /// With this status.
+    Status(i32),
+    /// By this signal.
+    Signal(i32),
+    /// It ran longer than its `limit`, in seconds.
+    TimedOut(u64),
+    /// By the system, for want of memory.
+    OutOfMemory,
+    /// It could not be started.
+    NotStarted(String),
+    /// It could not be started, since the system had too little left of something: no fault of the recipe.
+    NoRoom(String),
+    /// It was ended, since it waited for a terminal that it does not have.
+    ReadsTerminal,
+}
+
+impl Exit {
+    /// As a shell gives it: 128 and the signal's number, 127 when it could not be started, 124 for
+    /// a time limit.
+    #[must_use]
+    pub fn code(&self) -> i32 {
+        match self {
+            Self::Status(status) => *status,
+            Self::Signal(signal) => 128 + signal,
+            Self::OutOfMemory => 137,
+            Self::TimedOut(_) => 124,
+            Self::NotStarted(_) | Self::NoRoom(_) => 127,
+            Self::ReadsTerminal => 125,
+        }
+    }
+
+    /// In a few words.
+    #[must_use]
+    pub fn in_words(&self) -> String {
+        match self {
+            Self::Status(status) => format!("exit status {status}"),
+            Self::Signal(signal) => format!("signal {signal}"),
+            Self::TimedOut(limit) => format!("longer than {limit} s"),
+            Self::OutOfMemory => "out of memory".to_owned(),
+            Self::NotStarted(_) | Self::NoRoom(_) => "not started".to_owned(),
+            Self::ReadsTerminal => "reads the terminal".to_owned(),
+        }
+    }
+}

@@ -1,0 +1,368 @@
+//! ChildProcess jobs on this machine.
+//!
+//! Each job is a process group of its own, without input, with one pipe for both output streams so
+//! that their order stays. The thread that starts a job waits for it ([`crate::executor::local::child`]). What it
+//! leaves behind in or outside of its group is ended ([`crate::executor::local::processes`]), also by the next run after
+//! a kill ([`crate::executor::local::job_markers`]).
+
+pub mod job_markers;
+pub mod processes;
+
+mod child;
+
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+use std::ffi::OsStr;
+use std::fs::File;
+use std::io;
+use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::FileExt;
+use std::os::unix::process::CommandExt;
+use std::path::PathBuf;
+use std::process::Command;
+use std::process::Stdio;
+use std::sync::Mutex;
+use std::sync::PoisonError;
+use std::time::Duration;
+
+use rustix::process::Signal;
+
+use crate::project::secret;
+use crate::project::shell::quote_all;
+use crate::executor::exit::Exit;
+use crate::executor::local::job_markers::JobMarkers;
+use crate::executor::job::Job;
+use crate::executor::job::Outcome;
+use crate::executor::job::Executor;
+use crate::executor::local::processes::ProcessFamily;
+use crate::executor::local::child::ChildProcess;
+use crate::executor::local::child::killed_for_memory;
+use crate::executor::cancel::CancelToken;
+use crate::world::names;
+use crate::world::own;
+
+/// How long jobs may take to end after they were asked to, unless a setting says otherwise.
+pub const GRACE: Duration = Duration::from_secs(5);
+
+/// Scripts and arguments longer than this are handed over as a file; Linux takes 128 KiB an argument at most.
+const MAX_ARGUMENT: usize = 100 * 1024;
+
+/// More than this is not taken as the output of a command whose output is a value.
+const MAX_VALUE: usize = 16 << 20;
+
+/// This machine.
+#[derive(Debug)]
+pub struct LocalExecutor {
+    pub(super) root: PathBuf,
+    /// The folder for facts and long scripts, absolute.
+    scratch: PathBuf,
+    /// Each slot's file of facts.
+    facts: Mutex<HashMap<usize, FactsFile>>,
+    /// Processes that were ended for want of memory before.
+    pub(super) memory_kills: u64,
+    pub(super) grace: Duration,
+    pub(super) family: ProcessFamily,
+    pub(super) marks: JobMarkers,
+    /// Whether there is a terminal that a job may try to read.
+    pub(super) has_terminal: bool,
+}
+
+impl LocalExecutor {
+    /// Jobs of the project at `root`, an absolute path; their scratch files go to `scratch`.
+    #[must_use]
+    pub fn new(root: PathBuf, scratch: PathBuf) -> Self {
+        Self {
+            marks: JobMarkers::new(&scratch),
+            root,
+            scratch,
+            facts: Mutex::default(),
+            memory_kills: killed_for_memory(),
+            grace: GRACE,
+            family: ProcessFamily::new(),
+            has_terminal: File::open("/dev/tty").is_ok(),
+        }
+    }
+
+    /// Jobs that are asked to end have so long.
+    #[must_use]
+    pub fn with_grace(self, grace: Duration) -> Self {
+        Self { grace, ..self }
+    }
+
+    /// What `HANDLOOM_JOB` says in a job.
+    pub(super) fn facts_path(&self, job: &Job) -> PathBuf {
+        self.scratch.join(if job.terminal {
+            // It may outlive the run's hold on the project; another run has the slots then.
+            format!("terminal-{}.json", std::process::id())
+        } else {
+            format!("{}.json", job.slot)
+        })
+    }
+
+    fn write_facts(&self, job: &Job) -> io::Result<PathBuf> {
+        let path = self.facts_path(job);
+        if job.terminal {
+            let _ = std::fs::remove_file(&path);
+            let options = &mut own::options();
+            let mut file = FactsFile::new(path, options.write(true).create_new(true))?;
+            file.write(&job.facts)?;
+            return Ok(file.path);
+        }
+        let mut files = self.facts.lock().unwrap_or_else(PoisonError::into_inner);
+        let file = match files.entry(job.slot) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(free) => {
+                let options = &mut own::options();
+                let options = options.write(true).create(true).truncate(true);
+                free.insert(FactsFile::new(path, options)?)
+            }
+        };
+        file.write(&job.facts)?;
+        Ok(file.path.clone())
+    }
+
+    fn command(&self, job: &Job) -> io::Result<Command> {
+        let facts = self.write_facts(job)?;
+        let (program, arguments) = job
+            .interpreter
+            .split_first()
+            .ok_or_else(|| io::Error::other("the interpreter has no name"))?;
+        let mut command = Command::new(os(program));
+        command.args(arguments.iter().map(|word| os(word)));
+        if job.shell {
+            let size: usize = job.arguments.iter().map(|word| word.len() + 1).sum();
+            if job.script.len() <= MAX_ARGUMENT && size <= MAX_ARGUMENT {
+                command.arg("-c").arg(os(&job.script)).arg("recipe");
+                command.args(job.arguments.iter().map(|word| os(word)));
+            } else {
+                let words = quote_all(job.arguments.iter().map(String::as_str));
+                command.arg(self.script_file(job, &format!("set -- {words}\n{}", job.script))?);
+            }
+        } else {
+            command.arg(self.script_file(job, &job.script)?);
+        }
+        command.current_dir(self.root.join(os(&job.folder)));
+        for (name, value) in &job.env {
+            let secret = |wanted: &str| {
+                let found = job.secrets.iter().find(|(name, _)| name == wanted);
+                Some(found.map_or_else(String::new, |(_, value)| value.clone()))
+            };
+            let value = secret::filled(value, secret).unwrap_or_default();
+            command.env(os(name), os(&value));
+        }
+        command.env("HANDLOOM_JOB", facts);
+        if !job.terminal {
+            command.process_group(0).stdin(Stdio::null());
+        }
+        Ok(command)
+    }
+
+    fn script_file(&self, job: &Job, text: &str) -> io::Result<PathBuf> {
+        let path = self.facts_path(job).with_extension("script");
+        let options = &mut own::options();
+        let options = options.write(true).create(true).truncate(true);
+        let mut file = own::open(&path, options)?;
+        io::Write::write_all(&mut file, &names::to_bytes(text))?;
+        Ok(path)
+    }
+
+    /// Runs a command of the project for its output, which is a value: with the same group, grace and ways
+    /// to end it as a job.
+    ///
+    /// # Errors
+    /// What became of it, to stand behind its name.
+    pub fn ask(&self, command: &[String], folder: &str, stop: &CancelToken) -> Result<String, String> {
+        let (program, arguments) = command.split_first().ok_or("has no words")?;
+        let mut asked = Command::new(os(program));
+        asked.args(arguments.iter().map(|word| os(word)));
+        asked.current_dir(self.root.join(os(folder)));
+        asked.process_group(0).stdin(Stdio::null());
+        let started = piped().and_then(|(out, out_writer)| {
+            let (said, said_writer) = piped()?;
+            asked.stdout(out_writer).stderr(said_writer);
+            let child = asked.spawn()?;
+            drop(asked);
+            Ok((child, out, said))
+        });
+        let (child, out, said) = started.map_err(|error| match error.kind() {
+            io::ErrorKind::NotFound => "was not found".to_owned(),
+            _ => format!("could not be started: {error}"),
+        })?;
+        let mut output = Vec::new();
+        let mut heard = |bytes: &[u8]| {
+            output.extend_from_slice(&bytes[..bytes.len().min(MAX_VALUE + 1 - output.len())]);
+        };
+        let running = ChildProcess::of_command(child, out, said, self);
+        let (outcome, said) = running.wait_for_value(stop, &mut heard);
+        if outcome.stopped {
+            return Err("was interrupted".to_owned());
+        }
+        if output.len() > MAX_VALUE {
+            return Err(format!("printed more than {} MiB", MAX_VALUE >> 20));
+        }
+        let said = String::from_utf8_lossy(&said);
+        let said = match said.trim() {
+            "" => String::new(),
+            said => format!(", saying: {said}"),
+        };
+        match outcome.exit {
+            Exit::Status(0) => Ok(names::to_text(&output).into_owned()),
+            Exit::Status(status) => Err(format!("ended with exit status {status}{said}")),
+            _ => Err(format!("was ended by a signal{said}")),
+        }
+    }
+}
+
+fn os(text: &str) -> std::borrow::Cow<'_, OsStr> {
+    match names::to_bytes(text) {
+        std::borrow::Cow::Borrowed(bytes) => OsStr::from_bytes(bytes).into(),
+        std::borrow::Cow::Owned(bytes) => {
+            <std::ffi::OsString as std::os::unix::ffi::OsStringExt>::from_vec(bytes).into()
+        }
+    }
+}
+
+/// A pipe: the end to read from, and the one to be given to a process.
+fn piped() -> io::Result<(File, Stdio)> {
+    let (reader, writer) = io::pipe()?;
+    Ok((File::from(OwnedFd::from(reader)), Stdio::from(writer)))
+}
+
+/// A slot's file of facts, kept open from job to job.
+#[derive(Debug)]
+struct FactsFile {
+    path: PathBuf,
+    file: File,
+    /// How long it is.
+    length: usize,
+}
+
+impl FactsFile {
+    fn new(path: PathBuf, options: &std::fs::OpenOptions) -> io::Result<Self> {
+        let file = own::open(&path, options)?;
+        Ok(Self {
+            path,
+            file,
+            length: 0,
+        })
+    }
+
+    /// Writes new facts over the old ones; what is left of those becomes white space.
+    ///
+    /// A file that is emptied or cut first has to be settled with the file system each time (ext4 even
+    /// writes one that was emptied to the disk as soon as it is closed); that took longer than the job.
+    fn write(&mut self, facts: &str) -> io::Result<()> {
+        let mut bytes = facts.as_bytes().to_vec();
+        bytes.resize(bytes.len().max(self.length), b'\n');
+        self.file.write_all_at(&bytes, 0)?;
+        self.length = bytes.len();
+        Ok(())
+    }
+}
+
+impl Executor for LocalExecutor {
+    fn prepare(&self) -> io::Result<()> {
+        self.marks.begin()
+    }
+
+    fn finish(&self) -> io::Result<Vec<String>> {
+        let ended = self.family.end_all();
+        self.marks.end()?;
+        Ok(ended)
+    }
+
+    fn run(&self, job: &Job, stop: &CancelToken, heard: &mut dyn FnMut(&[u8])) -> Outcome {
+        let not_started = |error: io::Error| Outcome::silent(self.start_error(job, &error));
+        let mut command = match self.command(job) {
+            Ok(command) => command,
+            Err(error) => return not_started(error),
+        };
+        if job.terminal {
+            stop.hold_terminal(true);
+            let outcome = match command.spawn() {
+                Ok(child) => ChildProcess::new(child, None, job, self).wait(stop, heard),
+                Err(error) => not_started(error),
+            };
+            let _ = std::fs::remove_file(self.facts_path(job));
+            return after_terminal(outcome, stop);
+        }
+        let before = self.marks.starting(job.slot);
+        let started = io::pipe().and_then(|(reader, writer)| {
+            command
+                .stdout(Stdio::from(writer.try_clone()?))
+                .stderr(Stdio::from(writer));
+            let child = command.spawn()?;
+            // The command holds the pipe's other end open until it is gone.
+            drop(command);
+            Ok((child, File::from(OwnedFd::from(reader))))
+        });
+        match started {
+            Ok((child, pipe)) => {
+                let running = ChildProcess::new(child, Some(pipe), job, self);
+                if let Some(pid) = running.pid {
+                    self.marks.started(job.slot, pid, before);
+                }
+                let outcome = running.wait(stop, heard);
+                self.marks.ended(job.slot);
+                outcome
+            }
+            Err(error) => {
+                self.marks.ended(job.slot);
+                not_started(error)
+            }
+        }
+    }
+}
+
+impl LocalExecutor {
+    fn start_error(&self, job: &Job, error: &io::Error) -> Exit {
+        let program = job.interpreter.first().map_or("", String::as_str);
+        let folder = self.root.join(os(&job.folder));
+        match error.kind() {
+            io::ErrorKind::NotFound if !folder.is_dir() => Exit::NotStarted(format!(
+                "the folder `{}` that it runs in is not there",
+                job.folder
+            )),
+            io::ErrorKind::NotFound => Exit::NotStarted(format!("`{program}` was not found")),
+            _ if is_for_want(error) => Exit::NoRoom(error.to_string()),
+            _ => Exit::NotStarted(format!("`{program}` could not be started: {error}")),
+        }
+    }
+}
+
+/// Whether the system had too little left of something to start a process: no fault of the recipe.
+fn is_for_want(error: &io::Error) -> bool {
+    use rustix::io::Errno;
+    let number = error.raw_os_error();
+    [
+        Errno::AGAIN,
+        Errno::MFILE,
+        Errno::NFILE,
+        Errno::NOMEM,
+        Errno::NOSPC,
+        Errno::FBIG,
+    ]
+    .iter()
+    .any(|want| number == Some(want.raw_os_error()))
+}
+
+/// How much later than a job this program may hear of the keyboard's interruption.
+const HEARD_WITHIN: Duration = Duration::from_millis(500);
+
+/// The keyboard's interruption goes to the job that has the terminal. When that ends by it, the run
+/// ends too; when the job takes it for something else, as a prompt does, the run goes on.
+fn after_terminal(mut outcome: Outcome, stop: &CancelToken) -> Outcome {
+    let by_it = matches!(outcome.exit, Exit::Signal(signal) if signal == Signal::INT.as_raw())
+        || outcome.exit == Exit::Status(128 + Signal::INT.as_raw());
+    if by_it {
+        // Both got it from the keyboard; the thread that hears signals may come second.
+        stop.await_interruption(HEARD_WITHIN);
+    }
+    let interrupted = stop.hold_terminal(false);
+    if interrupted && by_it {
+        outcome.stopped = true;
+        stop.raise(Signal::INT.as_raw());
+    }
+    outcome
+}

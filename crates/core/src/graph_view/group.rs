@@ -1,0 +1,179 @@
+//! Putting nodes together.
+
+use std::collections::BTreeMap;
+
+use crate::graph_view::Kind;
+use crate::graph_view::Knot;
+use crate::graph_view::Picture;
+use crate::graph_view::State;
+use crate::graph_view::Tie;
+use crate::graph_view::counted;
+
+/// Sources that lead to the same nodes, lie in one folder and end alike are put together from this number
+/// on; among groups from the second; and wherever they lie from the third.
+const ALIKE: usize = 3;
+const ALIKE_IN_GROUPS: usize = 2;
+const ANYWHERE: usize = 9;
+
+impl Picture {
+    /// The same with one node for all steps of one description.
+    #[must_use]
+    pub fn grouped(&self) -> Self {
+        let key = |at: usize, knot: &Knot| match (knot.kind, knot.group) {
+            (Kind::Step | Kind::Task, Some(group)) => group,
+            _ => self.groups.len() + at,
+        };
+        let mut picture = self.put_together(key);
+        for knot in &mut picture.knots {
+            if let (Kind::Step, Some(group)) = (knot.kind, knot.group) {
+                knot.name.clone_from(&self.groups[group].0);
+            }
+        }
+        // Sets were drawn for the steps' sake: among groups they only stand in the way.
+        picture
+            .without_sets()
+            .put_sources_together(ALIKE_IN_GROUPS, shape)
+            .put_sources_together(ANYWHERE, |_| String::new())
+    }
+
+    /// The same with one node for sources that are read by the same nodes, lie in one folder and end
+    /// alike.
+    #[must_use]
+    pub(super) fn with_sources_put_together(&self) -> Self {
+        self.put_sources_together(ALIKE, shape)
+    }
+
+    /// `likeness` is what their names must have in common.
+    fn put_sources_together(&self, least: usize, likeness: impl Fn(&str) -> String) -> Self {
+        let (_, behind) = self.neighbours();
+        let mut alike: BTreeMap<(String, Vec<usize>, State), Vec<usize>> = BTreeMap::new();
+        for (at, knot) in self.knots.iter().enumerate() {
+            if knot.kind == Kind::Source {
+                let key = (likeness(&knot.name), behind[at].clone(), knot.state);
+                alike.entry(key).or_default().push(at);
+            }
+        }
+        let mut of: Vec<usize> = (0..self.knots.len()).collect();
+        for same in alike.into_values().filter(|same| same.len() >= least) {
+            for &at in &same {
+                of[at] = same[0];
+            }
+        }
+        let mut picture = self.put_together(|at, _| of[at]);
+        for knot in &mut picture.knots {
+            if knot.kind == Kind::Source && knot.count > 1 {
+                knot.name = in_common(&knot.files);
+            }
+        }
+        picture
+    }
+
+    /// One node for all with the same key, where the first of them stands.
+    fn put_together(&self, key: impl Fn(usize, &Knot) -> usize) -> Self {
+        let mut of_key: BTreeMap<usize, usize> = BTreeMap::new();
+        let mut numbers = Vec::with_capacity(self.knots.len());
+        let mut picture = Self {
+            groups: self.groups.clone(),
+            ..Self::default()
+        };
+        for (at, knot) in self.knots.iter().enumerate() {
+            let number = *of_key.entry(key(at, knot)).or_insert(picture.knots.len());
+            numbers.push(number);
+            match picture.knots.get_mut(number) {
+                None => picture.knots.push(knot.clone()),
+                Some(known) => join(known, knot),
+            }
+        }
+        let ties = self.ties.iter();
+        picture.ties = ties
+            .map(|&(from, to, tie)| (numbers[from], numbers[to], tie))
+            .filter(|(from, to, _)| from != to)
+            .collect();
+        picture.tidy();
+        picture
+    }
+
+    /// What leads to a set leads to what needs it.
+    fn without_sets(&self) -> Self {
+        let (before, behind) = self.neighbours();
+        let is_set = |at: usize| self.knots[at].kind == Kind::Set;
+        let mut through = self.clone();
+        for at in (0..self.knots.len()).filter(|&at| is_set(at)) {
+            for &from in &before[at] {
+                let ties = behind[at].iter();
+                through.ties.extend(ties.map(|&to| (from, to, Tie::Needs)));
+            }
+        }
+        through.ties.retain(|(from, to, _)| from != to);
+        through.tidy();
+        let keep: Vec<bool> = (0..self.knots.len()).map(|at| !is_set(at)).collect();
+        through.kept(&keep)
+    }
+}
+
+fn join(known: &mut Knot, more: &Knot) {
+    if more.state > known.state {
+        known.state = more.state;
+        known.reason.clone_from(&more.reason);
+    }
+    known.count += more.count;
+    let both = known.counts.iter().chain(&more.counts).copied();
+    known.counts = counted(both);
+    known.files.extend(more.files.iter().cloned());
+}
+
+/// The folder and the ending of a path.
+fn shape(path: &str) -> String {
+    let (folder, name) = split(path);
+    let ending = name
+        .rfind('.')
+        .filter(|&at| at > 0)
+        .map_or("", |at| &name[at..]);
+    format!("{folder}*{ending}")
+}
+
+fn split(path: &str) -> (&str, &str) {
+    let plain = path.trim_end_matches('/');
+    path.split_at(plain.rfind('/').map_or(0, |at| at + 1))
+}
+
+/// What several paths have in common, as a pattern.
+pub fn in_common(files: &[String]) -> String {
+    match files {
+        [] => "nothing".to_owned(),
+        [only] => only.clone(),
+        [first, rest @ ..] => {
+            if rest.iter().all(|file| file == first) {
+                return first.clone();
+            }
+            let same_shape = rest.iter().all(|file| shape(file) == shape(first));
+            if same_shape {
+                return shape(first);
+            }
+            let mut folder = split(first).0;
+            while !rest.iter().all(|file| file.starts_with(folder)) {
+                folder = split(folder.trim_end_matches('/')).0;
+            }
+            format!("{folder}**")
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::in_common;
+
+    #[test]
+    fn what_paths_have_in_common() {
+        let of = |paths: &[&str]| {
+            let paths: Vec<String> = paths.iter().map(|path| (*path).to_owned()).collect();
+            in_common(&paths)
+        };
+        assert_eq!(of(&["a/b.c"]), "a/b.c");
+        assert_eq!(of(&["a/b.c", "a/d.c"]), "a/*.c");
+        assert_eq!(of(&["a/b.c", "a/d.h"]), "a/**");
+        assert_eq!(of(&["a/b/c.h", "a/d/e.h"]), "a/**");
+        assert_eq!(of(&["a", "b"]), "*");
+        assert_eq!(of(&["a", "x/b"]), "**");
+    }
+}

@@ -1,0 +1,389 @@
+//! What is known from the last run, and what of it still holds.
+
+use std::cell::OnceCell;
+use std::collections::HashSet;
+
+use serde::Deserialize;
+use serde::Serialize;
+
+use crate::graph::Node;
+use crate::graph::NodeId;
+use crate::graph::Order;
+use crate::ledger::Entry;
+use crate::ledger::Ledger;
+use crate::ledger::Mark;
+use crate::ledger::arrays;
+use crate::project::Description;
+use crate::project::PathId;
+use crate::project::Project;
+use crate::project::What;
+use crate::project::folders::Folders;
+use crate::project::folders::Seen;
+use crate::project::values::Vars;
+use crate::status::environment::RecordingEnvironment;
+use crate::status::learned_edges;
+use crate::project_cache::cache_file::CacheFile;
+use crate::graph::request::BuildRequest;
+use crate::world::Digest;
+use crate::world::Disk;
+use crate::project_cache::dependencies::CacheDependencies;
+use crate::project_cache::verify_files;
+use crate::project_cache::writer;
+
+/// What was asked for, as far as it decides which steps are reached.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CachedRequest {
+    names: Vec<String>,
+    folder: String,
+}
+
+impl CachedRequest {
+    pub(super) fn of(asked: &BuildRequest) -> Self {
+        Self {
+            names: asked.names.clone(),
+            folder: asked.folder.clone(),
+        }
+    }
+}
+
+/// The digest of all that a project is worked out from and that is known before: the description,
+/// what is set from outside, the place, and this program.
+#[must_use]
+pub fn key(description: &Description, around: &RecordingEnvironment<'_>) -> Digest {
+    let mut hasher = blake3::Hasher::new();
+    let mut text = |text: &str| {
+        hasher.update(&(text.len() as u64).to_le_bytes());
+        hasher.update(text.as_bytes());
+    };
+    // Not the version: two builds of one version may differ in what they work out.
+    text(env!("HANDLOOM_BUILD"));
+    text(std::env::consts::OS);
+    text(std::env::consts::ARCH);
+    text(&around.root);
+    for (_, source) in description.sources.iter() {
+        text(&source.name);
+        text(&source.text);
+    }
+    Digest(*hasher.finalize().as_bytes())
+}
+
+/// What is known from the last run.
+pub struct CachedProject {
+    image: CacheFile,
+    /// Files that the journal says something newer of.
+    files: HashSet<String>,
+    /// Steps that the journal says something newer of.
+    steps: HashSet<String>,
+    /// For each path whether its content is known without reading it.
+    verified: Vec<bool>,
+    /// For each path where its record is; made when it is first needed.
+    looks: OnceCell<Vec<u32>>,
+}
+
+impl CachedProject {
+    /// What the last run kept, when it still holds, for somebody who only reads.
+    #[must_use]
+    pub fn of_last_run(
+        description: &Description,
+        asked: &BuildRequest,
+        around: &RecordingEnvironment<'_>,
+    ) -> Option<Self> {
+        let key = key(description, around);
+        Self::open(&key, asked, &around.ledger.borrow(), around)
+    }
+
+    /// What was kept, when it still holds.
+    #[must_use]
+    pub fn open(key: &Digest, asked: &BuildRequest, ledger: &Ledger, around: &RecordingEnvironment<'_>) -> Option<Self> {
+        let image = CacheFile::open(ledger.worked_out().ok()??, &around.key?)?;
+        if image.details.key != *key {
+            return None;
+        }
+        let (mut files, mut steps) = (HashSet::new(), HashSet::new());
+        for entry in ledger.since(&image.details.mark).ok()?? {
+            match entry {
+                Entry::File(path, _) => {
+                    files.insert(path);
+                }
+                Entry::Began(step) | Entry::NotBegun(step) | Entry::EndedBadly(step, _) => {
+                    steps.insert(step);
+                }
+                Entry::Beginning(beginning) => {
+                    steps.insert(beginning.step);
+                }
+                Entry::Ended(record) => {
+                    steps.insert(record.name);
+                }
+                Entry::Forgotten(_) => return None,
+                Entry::Command(..) | Entry::Folder(_) | Entry::FolderGone(_) => {}
+            }
+        }
+        let same_question = image.details.question == CachedRequest::of(asked);
+        // Commands are asked only for what is wanted: other goals may not need them.
+        if !same_question && image.details.witness.asks() {
+            return None;
+        }
+        let known = Self {
+            verified: Vec::new(),
+            looks: OnceCell::new(),
+            image,
+            files,
+            steps,
+        };
+        known.holds(around).then_some(known)
+    }
+
+    /// Whether a step learned, since this was kept, of something that another makes.
+    #[must_use]
+    pub fn has_new_edges(&self, project: &Project<'_>, ledger: &Ledger) -> bool {
+        learned_edges::has_any(project, ledger, self.steps.iter())
+    }
+
+    /// Whether everything that working the project out depended on is as it was.
+    #[must_use]
+    pub fn holds(&self, around: &RecordingEnvironment<'_>) -> bool {
+        self.image.details.witness.holds(around)
+    }
+
+    /// The folders whose names working out depended on, and the paths that were asked whether they are
+    /// folders.
+    #[must_use]
+    pub fn folders(&self) -> (Vec<Seen>, Vec<(String, bool)>) {
+        self.image.details.witness.folders()
+    }
+
+    /// Whether files were looked at already.
+    #[must_use]
+    pub fn was_looked_at(&self) -> bool {
+        !self.verified.is_empty()
+    }
+
+    /// What stands at a path is not known any more; whether it was.
+    pub fn doubt(&mut self, path: PathId) -> bool {
+        let verified = self.verified.get_mut(path.index());
+        verified.is_some_and(std::mem::take)
+    }
+
+    /// Whether the same was asked for.
+    #[must_use]
+    pub fn answers(&self, asked: &BuildRequest) -> bool {
+        self.image.details.question == CachedRequest::of(asked)
+    }
+
+    /// Looks at all files that are known and that an order reaches, unless they were looked at.
+    pub fn look_at(
+        &mut self,
+        project: &Project<'_>,
+        order: &Order,
+        disk: &dyn Disk,
+        threads: usize,
+    ) {
+        if self.verified.is_empty() {
+            let reached = self.reached(project, order);
+            self.look(disk, threads, Some(&reached));
+        }
+    }
+
+    /// Looks at all files that are known, or at those that `wanted` says.
+    pub fn look(&mut self, disk: &dyn Disk, threads: usize, wanted: Option<&[bool]>) {
+        self.verified = verify_files::look(&self.image, disk, threads, wanted);
+    }
+
+    /// The number of steps, all kept, when nothing at all is different.
+    #[must_use]
+    pub fn all_kept(&self) -> Option<usize> {
+        let calm = self.image.details.all_good
+            && self.files.is_empty()
+            && self.steps.is_empty()
+            && self
+                .image
+                .looked()
+                .iter()
+                .all(|look| self.verified[look.path.get() as usize]);
+        calm.then_some(self.image.details.steps_in_order)
+    }
+
+    /// The project; `None` when the description does not fit after all.
+    #[must_use]
+    pub fn project<'d>(&self, vars: &Vars<'d>) -> Option<Project<'d>> {
+        self.image.project(vars)
+    }
+
+    /// The goals and the order of what was asked for when this was kept.
+    #[must_use]
+    pub fn order(&self) -> (Vec<NodeId>, Order) {
+        self.image.order()
+    }
+
+    /// Marks the paths that an order reaches.
+    #[must_use]
+    pub fn reached(&self, project: &Project<'_>, order: &Order) -> Vec<bool> {
+        let mut reached = vec![false; self.image.path_count()];
+        let learned = self.image.learned();
+        for id in &order.nodes {
+            match id.node(project) {
+                Node::Step(step) => {
+                    for &(_, path) in project.step_outputs(project.step(step)) {
+                        reached[path.index()] = true;
+                    }
+                    for need in project.step_needs(project.step(step)) {
+                        if let What::Path(path) = need.what {
+                            reached[path.index()] = true;
+                        }
+                    }
+                    for &path in learned.of(step.index()) {
+                        reached[path as usize] = true;
+                    }
+                }
+                Node::Set(set) => {
+                    for path in &project.sets[set.index()].paths {
+                        reached[path.index()] = true;
+                    }
+                }
+                Node::Task(_) => {}
+            }
+        }
+        reached
+    }
+
+    /// Which positions of an order have to be judged: those of which something differs, those that
+    /// are asked for, tasks, and steps that wait for any but tasks of these. Everything else is kept.
+    #[must_use]
+    pub fn open_positions(
+        &mut self,
+        project: &Project<'_>,
+        order: &Order,
+        asked: &[NodeId],
+    ) -> Vec<bool> {
+        for path in &self.files {
+            if let Some(path) = project.paths.find(path)
+                && let Some(verified) = self.verified.get_mut(path.index())
+            {
+                *verified = false;
+            }
+        }
+        let mut good = self.image.good();
+        for goal in asked {
+            if let Some(good) = good.get_mut(goal.index()) {
+                *good = 0;
+            }
+        }
+        for step in &self.steps {
+            if let Some(maker) = project
+                .paths
+                .find(step)
+                .and_then(|path| project.maker(path))
+                && let Some(good) = good.get_mut(maker.index())
+            {
+                *good = 0;
+            }
+        }
+        let known = |path: PathId| self.verified.get(path.index()) == Some(&true);
+        let set_known: Vec<bool> = project
+            .sets
+            .iter()
+            .map(|set| set.paths.iter().all(|&path| known(path)))
+            .collect();
+        let learned = self.image.learned();
+        let mut open = vec![false; order.nodes.len()];
+        for (position, id) in order.nodes.iter().enumerate() {
+            let own = match id.node(project) {
+                Node::Set(_) => false,
+                Node::Task(_) => true,
+                Node::Step(step) => {
+                    let node = project.step(step);
+                    let same = good.get(step.index()) == Some(&1)
+                        && project
+                            .step_outputs(node)
+                            .iter()
+                            .all(|&(_, path)| known(path))
+                        && project.step_needs(node).iter().all(|need| match need.what {
+                            What::Path(path) => known(path),
+                            What::Set(set) => set_known[set.index()],
+                            What::Task(_) => true,
+                        })
+                        && learned
+                            .of(step.index())
+                            .iter()
+                            .all(|&path| known(PathId(path)));
+                    !same
+                }
+            };
+            open[position] = own
+                || order.waits_for(position).iter().any(|&before| {
+                    open[before as usize]
+                        && !matches!(order.nodes[before as usize].node(project), Node::Task(_))
+                });
+        }
+        open
+    }
+
+    /// What is known of the paths of these files without looking at them again.
+    #[must_use]
+    pub fn contents(&self) -> VerifiedContents<'_> {
+        VerifiedContents {
+            image: &self.image,
+            verified: &self.verified,
+            looks: self.looks.get_or_init(|| self.image.look_of_path()),
+        }
+    }
+}
+
+/// VerifiedContents of files that were found as recorded.
+pub struct VerifiedContents<'k> {
+    image: &'k CacheFile,
+    verified: &'k [bool],
+    looks: &'k [u32],
+}
+
+impl VerifiedContents<'_> {
+    /// What stands at a path, if that is known.
+    #[must_use]
+    pub fn state(&self, path: PathId) -> Option<crate::content::State> {
+        if self.verified.get(path.index()) != Some(&true) {
+            return None;
+        }
+        self.image.state(*self.looks.get(path.index())?)
+    }
+}
+
+/// What a run has to say of itself to be taken over by the next one.
+pub struct BuildOutcome<'a, 'd> {
+    /// The digest of what the project is worked out from.
+    pub key: Digest,
+    /// What was asked for.
+    pub asked: &'a BuildRequest,
+    /// The goals.
+    pub goals: &'a [NodeId],
+    /// All that they reach.
+    pub order: &'a Order,
+    /// For each position whether its step was judged to have no reason to run.
+    pub kept: &'a [bool],
+    /// The variables.
+    pub vars: &'a Vars<'d>,
+    /// The folders that were listed.
+    pub folders: &'a Folders<'a>,
+}
+
+/// Keeps a project for the next run. `before` is what was taken over in this one.
+pub fn keep<'d>(
+    project: &mut Project<'d>,
+    ran: &BuildOutcome<'_, 'd>,
+    before: Option<&CachedProject>,
+    ledger: &mut Ledger,
+    around: &RecordingEnvironment<'_>,
+) {
+    let witness = CacheDependencies::of(around, ran.folders, ledger);
+    let earlier = before.map(|known| &known.image.details.witness);
+    let bytes = witness.and_then(|mut witness| {
+        witness.extend(earlier);
+        let mark: Mark = ledger.mark().ok()??;
+        let mut bytes = writer::write(project, ran, witness, mark, ledger)?;
+        arrays::seal(&mut bytes, &around.key?);
+        Some(bytes)
+    });
+    if let Some(bytes) = bytes {
+        // It spares time and nothing else; a disk that is full is told of by the ledger.
+        let _ = ledger.keep_worked_out(&bytes);
+    }
+}

@@ -1,0 +1,155 @@
+//! What working out a project depended on, beside its description.
+
+use serde::Deserialize;
+use serde::Serialize;
+
+use crate::content::Record;
+use crate::ledger::Ledger;
+use crate::project::folders::Folders;
+use crate::project::folders::Seen;
+use crate::project::folders::is_folder;
+use crate::project::folders::names_digest;
+use crate::project::folders::sorted_names;
+use crate::project::environment::Surroundings;
+use crate::status::environment::RecordingEnvironment;
+use crate::world::Digest;
+use crate::world::Kind;
+
+/// A folder whose names decided something.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+struct FolderDependency {
+    folder: String,
+    hidden: bool,
+    names: Digest,
+    /// Its stat when it had these names; none when it was not there.
+    record: Option<Record>,
+}
+
+/// Everything that was looked at.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct CacheDependencies {
+    env: Vec<(String, Option<String>)>,
+    outputs: Vec<(String, String)>,
+    folders: Vec<FolderDependency>,
+    is_folder: Vec<(String, bool)>,
+    /// Files that an earlier run made, and whether they were as it left them: others are sources.
+    leftovers: Vec<(String, Record, bool)>,
+}
+
+impl CacheDependencies {
+    /// What this run looked at; `None` when a part of it cannot be recognised again.
+    pub fn of(around: &RecordingEnvironment<'_>, folders: &Folders<'_>, ledger: &Ledger) -> Option<Self> {
+        let mut listed = Vec::new();
+        for seen in folders.seen() {
+            let read_at = around.clock.now();
+            let stat = around.disk.stat(&own_name(&seen.folder)).ok()?;
+            // Read once more, since jobs may have added to it.
+            let names = sorted_names(around.disk, &seen.folder);
+            if names_digest(&names, seen.hidden) != seen.names {
+                return None;
+            }
+            listed.push(FolderDependency {
+                record: stat.map(|stat| Record::new(&stat, read_at, seen.names)),
+                folder: seen.folder,
+                hidden: seen.hidden,
+                names: seen.names,
+            });
+        }
+        let leftovers = around
+            .leftovers()
+            .into_iter()
+            .map(|(path, is)| {
+                let record = ledger.file(&path).filter(Record::settled)?;
+                Some((path, record, is))
+            })
+            .collect::<Option<_>>()?;
+        Some(Self {
+            env: around.env_read(),
+            outputs: around.outputs(),
+            folders: listed,
+            is_folder: folders.told(),
+            leftovers,
+        })
+    }
+
+    /// Adds what an earlier run looked at and this one did not.
+    pub fn extend(&mut self, earlier: Option<&Self>) {
+        let Some(earlier) = earlier else { return };
+        add(&mut self.env, &earlier.env, |(name, _)| name);
+        add(&mut self.outputs, &earlier.outputs, |(key, _)| key);
+        add(&mut self.folders, &earlier.folders, |listed| &listed.folder);
+        add(&mut self.is_folder, &earlier.is_folder, |(path, _)| path);
+        add(&mut self.leftovers, &earlier.leftovers, |(path, ..)| path);
+    }
+
+    /// The folders whose names decided something, and what was asked whether it is a folder.
+    pub fn folders(&self) -> (Vec<Seen>, Vec<(String, bool)>) {
+        let seen = |listed: &FolderDependency| Seen {
+            folder: listed.folder.clone(),
+            hidden: listed.hidden,
+            names: listed.names,
+        };
+        (
+            self.folders.iter().map(seen).collect(),
+            self.is_folder.clone(),
+        )
+    }
+
+    /// Whether commands have to be run to see whether it holds.
+    pub fn asks(&self) -> bool {
+        !self.outputs.is_empty()
+    }
+
+    /// Whether everything is as it was.
+    pub fn holds(&self, around: &RecordingEnvironment<'_>) -> bool {
+        let env = |(name, value): &(String, Option<String>)| (around.env)(name) == *value;
+        let output = |(key, text): &(String, String)| {
+            around.output_again(key).as_deref() == Some(text.as_str())
+        };
+        let leftover = |(path, record, is): &(String, Record, bool)| {
+            matches!(around.disk.stat(path), Ok(Some(stat)) if record.covers(&stat))
+                || around.leftover(path) == *is
+        };
+        self.env.iter().all(env)
+            && self.folders.iter().all(|listed| listed.holds(around))
+            && self
+                .is_folder
+                .iter()
+                .all(|(path, is)| is_folder(around.disk, path) == *is)
+            && self.leftovers.iter().all(leftover)
+            && self.outputs.iter().all(output)
+    }
+}
+
+/// A folder's name for a look at itself: the root has one too.
+fn own_name(folder: &str) -> String {
+    if folder.is_empty() {
+        "./".to_owned()
+    } else {
+        folder.to_owned()
+    }
+}
+
+impl FolderDependency {
+    fn holds(&self, around: &RecordingEnvironment<'_>) -> bool {
+        let Ok(stat) = around.disk.stat(&own_name(&self.folder)) else {
+            return false;
+        };
+        let covered = match (&self.record, &stat) {
+            (Some(record), Some(stat)) => stat.kind == Kind::Folder && record.covers(stat),
+            (None, None) => true,
+            _ => false,
+        };
+        covered || names_digest(&sorted_names(around.disk, &self.folder), self.hidden) == self.names
+    }
+}
+
+fn add<T: Clone>(to: &mut Vec<T>, from: &[T], name: impl Fn(&T) -> &String) {
+    let known: std::collections::HashSet<String> =
+        to.iter().map(|item| name(item).clone()).collect();
+    to.extend(
+        from.iter()
+            .filter(|item| !known.contains(name(item)))
+            .cloned(),
+    );
+}

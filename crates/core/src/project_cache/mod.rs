@@ -1,0 +1,23 @@
+//! The project as it was worked out last time, taken over where nothing speaks against it.
+//!
+//! Working out a large project and judging each of its steps takes much longer than looking at its
+//! files. So a run that found steps without a reason to run keeps what it knew: the project, and for
+//! each file of those steps the [`Record`](crate::content::Record) under which its content is known.
+//! The next run takes it over when everything that working out depended on is as it was
+//! ([`CacheDependencies`](dependencies::CacheDependencies)), looks at each file once, and judges only the steps
+//! that have a file that differs, or of which the journal says something newer. All others are as they were
+//! when they were last judged, since a verdict only depends on the ledger's record and on what is compared
+//! here.
+//!
+//! What is kept is never needed: when anything is odd, the project is worked out.
+
+pub mod cached_project;
+pub mod resident;
+
+mod cache_file;
+mod dependencies;
+mod verify_files;
+mod writer;
+
+pub use cached_project::CachedProject;
+pub use resident::ResidentProject;

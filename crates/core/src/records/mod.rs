@@ -1,0 +1,184 @@
+//! What the last runs did: for each run in which anything ran a file of its own.
+//!
+//! `.handloom/runs/NUMBER.jsonl` holds one JSON object a line: first a [`Head`], then a [`Job`] for
+//! each job that ended or was held, last its [`Summary`]; a run without one was killed. A run's records are
+//! written in groups, off the way of the jobs: that the end of a killed run's history may be missing is
+//! no harm, since what has to be made again is the ledger's to know. What jobs printed lies in
+//! `.handloom/logs/NUMBER/`. Only the last runs are kept.
+
+pub mod run_analysis;
+mod recorder;
+
+use std::fs;
+use std::io;
+use std::path::Path;
+use std::path::PathBuf;
+
+use serde::Deserialize;
+use serde::Serialize;
+
+pub use recorder::Recorder;
+
+use crate::scheduler::event::Summary;
+use crate::world::own;
+
+/// A run, before anything ran.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Head {
+    /// Its number; later runs have higher ones.
+    pub run: u64,
+    /// When it began, nanoseconds since 1970.
+    pub started: i64,
+    /// What was typed.
+    pub command: String,
+    /// Jobs that could run at once.
+    pub jobs: usize,
+}
+
+/// A job that ended, or a step that was held.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Job {
+    /// The step's or task's name.
+    pub step: String,
+    /// Whether it is a task.
+    pub task: bool,
+    /// What became of it, as [`Ending::name`](crate::scheduler::event::Ending::name).
+    pub ending: String,
+    /// Why it ran, in brief.
+    pub reasons: Vec<String>,
+    /// When it began, seconds from the run's beginning.
+    pub began: f64,
+    /// How long it took, seconds.
+    pub seconds: f64,
+    /// Which of the jobs that may run at once it was, from 0.
+    pub slot: usize,
+    /// How its recipe ended, in words when it failed.
+    pub exit: Option<String>,
+    /// The largest amount of memory any of its processes held, bytes.
+    pub memory: u64,
+    /// Processor time, seconds.
+    pub processor: f64,
+    /// The log of what it printed, from the root.
+    pub log: Option<String>,
+    /// The place of its description: `hand.loom:12`; where it failed, of its recipe.
+    pub place: String,
+    /// What it is described as: `out/obj/<unit>.o`.
+    #[serde(default)]
+    pub by: String,
+    /// Of the jobs that it had to wait for, the last one of the longest way; none when it could begin at
+    /// once.
+    #[serde(default)]
+    pub after: Option<String>,
+    /// How long it waited for a free place when nothing else was in its way, seconds.
+    #[serde(default)]
+    pub waited: f64,
+}
+
+/// A job's slot is below this.
+const MOST_SLOTS: usize = 4096;
+
+/// A line of a run's file.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(tag = "line", rename_all = "lowercase")]
+enum Line {
+    Run(Head),
+    Job(Job),
+    End(Summary),
+}
+
+/// A run as it was recorded.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Run {
+    /// Its beginning.
+    pub head: Head,
+    /// What ran.
+    pub jobs: Vec<Job>,
+    /// Its end; none when it was killed.
+    pub tail: Option<Summary>,
+}
+
+/// The runs that are kept below a project's own folder.
+#[derive(Clone, Debug)]
+pub struct Runs {
+    own: PathBuf,
+}
+
+impl Runs {
+    /// Those of the project whose own folder this is.
+    #[must_use]
+    pub fn new(own: &Path) -> Self {
+        Self {
+            own: own.to_owned(),
+        }
+    }
+
+    fn folder(&self) -> PathBuf {
+        self.own.join("runs")
+    }
+
+    fn file(&self, run: u64) -> PathBuf {
+        self.folder().join(format!("{run}.jsonl"))
+    }
+
+    /// The numbers of all runs that are kept, oldest first.
+    #[must_use]
+    pub fn numbers(&self) -> Vec<u64> {
+        let Ok(entries) = fs::read_dir(self.folder()) else {
+            return Vec::new();
+        };
+        let mut numbers: Vec<u64> = entries
+            .filter_map(|entry| {
+                let name = entry.ok()?.file_name();
+                name.to_str()?.strip_suffix(".jsonl")?.parse().ok()
+            })
+            .collect();
+        numbers.sort_unstable();
+        numbers
+    }
+
+    /// A run; lines that cannot be read are left out.
+    ///
+    /// # Errors
+    /// When its file cannot be read or does not begin as one.
+    pub fn read(&self, run: u64) -> io::Result<Run> {
+        let bytes = own::read(&self.file(run))?;
+        let mut lines = bytes
+            .split(|&byte| byte == b'\n')
+            .map(String::from_utf8_lossy);
+        let first = lines.next().unwrap_or_default();
+        let Ok(Line::Run(head)) = serde_json::from_str(&first) else {
+            return Err(io::Error::new(
+                io::ErrorKind::InvalidData,
+                "it does not begin as the record of a run does",
+            ));
+        };
+        let mut read = Run {
+            head,
+            jobs: Vec::new(),
+            tail: None,
+        };
+        for line in lines {
+            match serde_json::from_str(&line) {
+                Ok(Line::Job(job)) => read.jobs.push(Job {
+                    // More jobs than that never run at once, whatever a record says.
+                    slot: job.slot.min(MOST_SLOTS),
+                    ..job
+                }),
+                Ok(Line::End(tail)) => read.tail = Some(tail),
+                Ok(Line::Run(_)) | Err(_) => {}
+            }
+        }
+        Ok(read)
+    }
+
+    /// Removes all but the last `keep` runs, with their logs.
+    fn forget_old(&self, keep: usize) {
+        let numbers = self.numbers();
+        let old = numbers.len().saturating_sub(keep);
+        for number in &numbers[..old] {
+            // What cannot be removed now is tried again by the next run.
+            let _ = fs::remove_file(self.file(*number));
+            let _ = fs::remove_dir_all(self.own.join("logs").join(number.to_string()));
+        }
+    }
+}

@@ -1,0 +1,175 @@
+//! Writing a run's record from its events.
+
+use std::collections::HashMap;
+use std::fs;
+use std::fs::File;
+use std::io;
+use std::io::BufWriter;
+use std::io::Write;
+
+use crate::records::Head;
+use crate::records::Job;
+use crate::records::Line;
+use crate::records::Runs;
+use crate::text::Sources;
+use crate::text::Span;
+use crate::verdict::Reason;
+use crate::scheduler::event::Ended;
+use crate::scheduler::event::Event;
+use crate::executor::exit::Exit;
+use crate::scheduler::event::Summary;
+use crate::scheduler::event::rounded;
+use crate::world::own;
+
+/// Records are written after so many jobs, and at the end.
+const GROUP: usize = 64;
+
+/// Writes down what a run does.
+pub struct Recorder<'a> {
+    runs: Runs,
+    head: Head,
+    keep: usize,
+    sources: &'a Sources,
+    /// What descriptions were called so far, and their places.
+    described: HashMap<Span, (String, String)>,
+    out: Option<BufWriter<File>>,
+    waiting: usize,
+    /// The first error: the record is then given up, the run goes on.
+    pub error: Option<io::Error>,
+}
+
+impl<'a> Recorder<'a> {
+    /// A recorder of the run that is about to begin; the last `keep` runs are kept. The number in
+    /// `head` is chosen here.
+    #[must_use]
+    pub fn new(runs: Runs, head: Head, keep: usize, sources: &'a Sources) -> Self {
+        let run = runs.numbers().last().map_or(1, |last| last + 1);
+        Self {
+            runs,
+            head: Head { run, ..head },
+            keep,
+            sources,
+            described: HashMap::new(),
+            out: None,
+            waiting: 0,
+            error: None,
+        }
+    }
+
+    /// The run's number.
+    #[must_use]
+    pub fn run(&self) -> u64 {
+        self.head.run
+    }
+
+    /// Writes an event down. A run in which nothing runs leaves no record.
+    pub fn tell(&mut self, event: &Event) {
+        if self.error.is_some() || self.keep == 0 {
+            return;
+        }
+        let written = match event {
+            Event::Began { .. } if self.out.is_none() => self.begin(),
+            Event::Ended(ended) => self.ended(ended),
+            Event::Summary(summary) => self.end(summary),
+            _ => Ok(()),
+        };
+        self.error = written.err();
+    }
+
+    fn begin(&mut self) -> io::Result<()> {
+        own::create_folder(&self.runs.folder())?;
+        let mut options = own::options();
+        let options = options.write(true).create_new(true);
+        let file = loop {
+            match own::open(&self.runs.file(self.head.run), options) {
+                // Another run began and ended while this one only had the terminal.
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => self.head.run += 1,
+                file => break file?,
+            }
+        };
+        let logs = self.runs.own.join("logs").join(self.head.run.to_string());
+        if logs.exists() {
+            // Left by a run that was killed before it was written down.
+            fs::remove_dir_all(logs)?;
+        }
+        self.out = Some(BufWriter::with_capacity(64 * 1024, file));
+        let head = self.head.clone();
+        self.write(&Line::Run(head))?;
+        self.flush()
+    }
+
+    fn ended(&mut self, ended: &Ended) -> io::Result<()> {
+        if self.out.is_none() {
+            self.begin()?;
+        }
+        let (by, place) = self.described(ended.described);
+        let place = match &ended.failure {
+            Some(failure) => self.sources.name_and_line(failure.span),
+            None => place,
+        };
+        self.write(&Line::Job(Job {
+            step: ended.step.clone(),
+            task: ended.task,
+            ending: ended.ending.name().to_owned(),
+            reasons: ended.reasons.iter().map(Reason::brief).collect(),
+            began: ended.took.map_or(0.0, |took| rounded(took.began)),
+            seconds: rounded(ended.seconds),
+            slot: ended.took.map_or(0, |took| took.slot),
+            exit: ended.exit.as_ref().map(Exit::in_words),
+            memory: ended.took.map_or(0, |took| took.memory),
+            processor: ended.took.map_or(0.0, |took| rounded(took.processor)),
+            log: ended.output.log.clone(),
+            place,
+            by,
+            after: ended.after.clone(),
+            waited: rounded(ended.waited),
+        }))?;
+        self.waiting += 1;
+        if self.waiting >= GROUP {
+            self.flush()?;
+        }
+        Ok(())
+    }
+
+    /// What the line at a place describes, and the place's name.
+    fn described(&mut self, span: Span) -> (String, String) {
+        if span == Span::default() {
+            return Default::default();
+        }
+        let sources = self.sources;
+        let known = self.described.entry(span).or_insert_with(|| {
+            let mut words = sources.slice(span).split_whitespace();
+            // Its keyword.
+            words.next();
+            let by = words.collect::<Vec<_>>().join(" ");
+            (by, sources.name_and_line(span))
+        });
+        known.clone()
+    }
+
+    fn end(&mut self, summary: &Summary) -> io::Result<()> {
+        if self.out.is_none() {
+            return Ok(());
+        }
+        self.write(&Line::End(summary.rounded()))?;
+        self.flush()?;
+        self.runs.forget_old(self.keep);
+        Ok(())
+    }
+
+    fn write(&mut self, line: &Line) -> io::Result<()> {
+        let Some(out) = &mut self.out else {
+            return Ok(());
+        };
+        serde_json::to_writer(&mut *out, line)?;
+        out.write_all(b"\n")
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.waiting = 0;
+        match &mut self.out {
+            Some(out) => out.flush(),
+            None => Ok(()),
+        }
+    }
+}

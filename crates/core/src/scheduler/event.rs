@@ -1,0 +1,278 @@
+//! What happens during a run, told while it happens. Who prints it is none of the core's business.
+
+use serde::Deserialize;
+use serde::Serialize;
+
+use crate::text::Diagnostic;
+use crate::text::Span;
+use crate::verdict::Reason;
+use crate::executor::capture::Printed;
+use crate::executor::exit::Exit;
+
+/// What became of a step or task.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Ending {
+    /// It ran.
+    Made,
+    /// It ran, and its outputs came out byte for byte as before.
+    Same,
+    /// It had no reason to run.
+    Kept,
+    /// It was taken from the store of earlier results.
+    Restored,
+    /// Its recipe failed.
+    Failed,
+    /// It did not run, because a prerequisite failed.
+    Held,
+    /// It was interrupted.
+    Stopped,
+}
+
+impl Ending {
+    /// Its name in events and on the screen.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Made => "made",
+            Self::Same => "same",
+            Self::Kept => "kept",
+            Self::Restored => "restored",
+            Self::Failed => "failed",
+            Self::Held => "held",
+            Self::Stopped => "stopped",
+        }
+    }
+
+    /// Whether what waits for it may go on.
+    #[must_use]
+    pub fn is_good(self) -> bool {
+        matches!(self, Self::Made | Self::Same | Self::Kept | Self::Restored)
+    }
+}
+
+/// Why a job counts as failed although its recipe may have ended well.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Problem {
+    /// The recipe's own end says so.
+    Recipe,
+    /// It did not write these outputs.
+    NotWritten(Vec<String>),
+    /// It wrote something of another kind than described: a folder for a file, or a file for a folder.
+    WrongKind(String),
+    /// This prerequisite is not as it was when the recipe began.
+    PrerequisiteChanged(String),
+    /// What it told about its prerequisites cannot be read.
+    Learned(String),
+    /// Something around it went wrong: an output that cannot be read, a folder that cannot be made.
+    Around(String),
+}
+
+/// A job that failed, with all that a message needs.
+#[derive(Clone, Debug)]
+pub struct JobFailure {
+    /// What went wrong.
+    pub problem: Problem,
+    /// How the recipe ended.
+    pub exit: Exit,
+    /// The script as it was run.
+    pub script: String,
+    /// Its interpreter.
+    pub interpreter: Vec<String>,
+    /// The folder it ran in, from the root.
+    pub folder: String,
+    /// The place of its recipe.
+    pub span: Span,
+    /// Where what it left behind was moved.
+    pub moved: Vec<(String, String)>,
+    /// What may have been meant, when the script has something in it that looks like a variable.
+    pub hint: Option<String>,
+}
+
+/// A job that ended.
+#[derive(Clone, Debug)]
+pub struct Ended {
+    /// The step's or task's name.
+    pub step: String,
+    /// Whether it is a task.
+    pub task: bool,
+    /// What became of it.
+    pub ending: Ending,
+    /// Why it ran.
+    pub reasons: Vec<Reason>,
+    /// How long it took, seconds.
+    pub seconds: f64,
+    /// How its recipe ended; none when it did not run.
+    pub exit: Option<Exit>,
+    /// What it printed.
+    pub output: Printed,
+    /// When it failed.
+    pub failure: Option<JobFailure>,
+    /// What it took; none when it did not run.
+    pub took: Option<JobUsage>,
+    /// Of the jobs that it had to wait for, the last one of the longest way; none when it could begin at
+    /// once.
+    pub after: Option<String>,
+    /// How long it waited for a free place when nothing else was in its way, seconds.
+    pub waited: f64,
+    /// The place of the line that describes it.
+    pub described: Span,
+}
+
+/// What a job took.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct JobUsage {
+    /// When it began, seconds from the run's beginning.
+    pub began: f64,
+    /// Which of the jobs that may run at once it was, from 0.
+    pub slot: usize,
+    /// The largest amount of memory any of its processes held, bytes.
+    pub memory: u64,
+    /// Processor time of all its processes, seconds.
+    pub processor: f64,
+}
+
+impl Ended {
+    /// A step or task that was held.
+    #[must_use]
+    pub fn held(step: String, task: bool) -> Self {
+        Self {
+            step,
+            task,
+            ending: Ending::Held,
+            reasons: Vec::new(),
+            seconds: 0.0,
+            exit: None,
+            output: Printed::default(),
+            failure: None,
+            took: None,
+            after: None,
+            waited: 0.0,
+            described: Span::default(),
+        }
+    }
+}
+
+/// How many steps came to each ending, and how long it took.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Summary {
+    /// Ran.
+    pub made: usize,
+    /// Ran, and came out the same.
+    pub same: usize,
+    /// Had no reason to run.
+    pub kept: usize,
+    /// Taken from the store.
+    pub restored: usize,
+    /// Failed.
+    pub failed: usize,
+    /// Not run, because a prerequisite failed.
+    pub held: usize,
+    /// Interrupted.
+    pub stopped: usize,
+    /// Not begun, because the run ended before.
+    pub unstarted: usize,
+    /// The whole run, seconds.
+    pub seconds: f64,
+    /// All jobs together, seconds.
+    #[serde(skip)]
+    pub job_seconds: f64,
+    /// Of those that ran, how many are tasks, which make nothing.
+    #[serde(skip)]
+    pub tasks: usize,
+}
+
+impl Summary {
+    /// The same with its time to a tenth of a millisecond, as it is written down.
+    #[must_use]
+    pub fn rounded(self) -> Self {
+        Self {
+            seconds: rounded(self.seconds),
+            ..self
+        }
+    }
+
+    /// Counts one more.
+    pub fn count(&mut self, ending: Ending) {
+        *match ending {
+            Ending::Made => &mut self.made,
+            Ending::Same => &mut self.same,
+            Ending::Kept => &mut self.kept,
+            Ending::Restored => &mut self.restored,
+            Ending::Failed => &mut self.failed,
+            Ending::Held => &mut self.held,
+            Ending::Stopped => &mut self.stopped,
+        } += 1;
+    }
+}
+
+/// One thing that happened.
+#[derive(Clone, Debug)]
+pub enum Event {
+    /// It is known how many jobs may run, and how long they took last time, seconds.
+    Planned {
+        /// Jobs that run or may run.
+        jobs: usize,
+        /// What those of them that ran before took together when they last ran.
+        seconds: f64,
+        /// How many of them never ran before.
+        unknown: usize,
+    },
+    /// A job began.
+    Began {
+        /// Its name.
+        step: String,
+        /// Whether it is a task.
+        task: bool,
+        /// Why.
+        reasons: Vec<Reason>,
+        /// How long it took last time, seconds.
+        usual: Option<f64>,
+        /// The script as it is run.
+        script: String,
+        /// Which of the jobs that may run at once it is, from 0.
+        slot: usize,
+        /// Whether it has the terminal to itself until it ends.
+        terminal: bool,
+    },
+    /// A job printed something; told only when that was asked for.
+    Printed {
+        /// Its name.
+        step: String,
+        /// The bytes, not cut at lines.
+        text: Vec<u8>,
+    },
+    /// A job ended, or a step is held.
+    Ended(Box<Ended>),
+    /// A task that stands for others was held, and its `finally` printed something.
+    Finally {
+        /// Its name.
+        step: String,
+        /// What was printed.
+        output: Printed,
+    },
+    /// A step that was waiting has no reason to run after all.
+    Spared {
+        /// Its name.
+        step: String,
+        /// How long it took last time, seconds.
+        usual: Option<f64>,
+    },
+    /// A file that Hand Loom did not make stood in an output's place and was moved.
+    Aside {
+        /// Where it stood.
+        path: String,
+        /// Where it is now.
+        to: String,
+    },
+    /// Something is likely not meant.
+    Warning(Diagnostic),
+    /// The run is over.
+    Summary(Summary),
+}
+
+/// Seconds to a tenth of a millisecond, as they are written down.
+#[must_use]
+pub fn rounded(seconds: f64) -> f64 {
+    (seconds * 10_000.0).round() / 10_000.0
+}

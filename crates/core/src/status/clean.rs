@@ -1,0 +1,159 @@
+//! Taking away what was made: only files that are as they were left.
+
+use std::io;
+
+use crate::content::Reader;
+use crate::content::State;
+use crate::ledger::Entry;
+use crate::ledger::Ledger;
+use crate::verdict::is_as_left;
+use crate::status::environment::RecordingEnvironment;
+use crate::world::quarantine;
+
+/// What became of one path.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Cleaned {
+    /// A file or whole folder that was made is gone.
+    Removed(String),
+    /// A folder that was made and is empty is gone.
+    FolderRemoved(String),
+    /// It was edited since it was made, and stays.
+    Edited(String),
+}
+
+/// What would be taken away.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct CleanForecast {
+    /// What would become of each path.
+    pub paths: Vec<Cleaned>,
+    /// How long the steps took together whose outputs would be removed, seconds.
+    pub seconds: f64,
+}
+
+/// What [`clean`] would do now, but for folders that would be empty then.
+///
+/// # Errors
+/// The path that could not be looked at.
+pub fn foresee_clean(
+    around: &RecordingEnvironment<'_>,
+    steps: &[String],
+) -> Result<CleanForecast, (String, io::Error)> {
+    let mut foreseen = CleanForecast::default();
+    for step in steps {
+        let before = foreseen.paths.len();
+        clean_step(around, step, &mut foreseen.paths, false)?;
+        let removes = |cleaned: &Cleaned| matches!(cleaned, Cleaned::Removed(_));
+        if foreseen.paths[before..].iter().any(removes) {
+            let took = around
+                .ledger
+                .borrow()
+                .step(step)
+                .map_or(0, crate::ledger::StepView::took);
+            #[expect(
+                clippy::cast_precision_loss,
+                reason = "nanoseconds as seconds for people"
+            )]
+            let seconds = took as f64 / 1e9;
+            foreseen.seconds += seconds;
+        }
+    }
+    Ok(foreseen)
+}
+
+/// Removes the outputs of recorded steps, as far as they are unchanged, then folders that were made
+/// and are empty now. What is not there any more is only forgotten.
+///
+/// # Errors
+/// The path that could not be removed, or that the ledger could not be written.
+pub fn clean(around: &RecordingEnvironment<'_>, steps: &[String]) -> Result<Vec<Cleaned>, (String, io::Error)> {
+    let mut cleaned = Vec::new();
+    for step in steps {
+        let all_gone = clean_step(around, step, &mut cleaned, true)?;
+        if all_gone {
+            record(around, Entry::Forgotten(step.clone()))?;
+        }
+    }
+    let folders: Vec<String> = around
+        .ledger
+        .borrow()
+        .folders()
+        .into_iter()
+        .map(str::to_owned)
+        .collect();
+    for folder in folders.into_iter().rev() {
+        if !matches!(around.disk.stat(&folder), Ok(Some(_))) {
+            record(around, Entry::FolderGone(folder))?;
+            continue;
+        }
+        let is_empty = around
+            .disk
+            .list(&folder)
+            .is_ok_and(|entries| entries.is_empty());
+        if is_empty && around.disk.remove_folder(&folder).is_ok() {
+            record(around, Entry::FolderGone(folder.clone()))?;
+            cleaned.push(Cleaned::FolderRemoved(folder));
+        }
+    }
+    let synced = around.ledger.borrow_mut().sync();
+    synced.map_err(|error| ("the ledger".to_owned(), error))?;
+    Ok(cleaned)
+}
+
+fn record(around: &RecordingEnvironment<'_>, entry: Entry) -> Result<(), (String, io::Error)> {
+    let added = around.ledger.borrow_mut().add(entry);
+    added.map_err(|error| ("the ledger".to_owned(), error))
+}
+
+/// Whether all outputs of the step are gone. They are only removed `really` when that is said.
+fn clean_step(
+    around: &RecordingEnvironment<'_>,
+    step: &str,
+    cleaned: &mut Vec<Cleaned>,
+    really: bool,
+) -> Result<bool, (String, io::Error)> {
+    let outputs: Vec<(String, bool, State)> = {
+        let ledger = around.ledger.borrow();
+        let Some(record) = ledger.step(step) else {
+            return Ok(false);
+        };
+        // Another step may have taken a path over since.
+        let outputs = record
+            .outputs()
+            .filter(|output| ledger.maker(output.path) == Some(step));
+        outputs
+            .map(|output| {
+                let state = look(around, output.path);
+                (output.path.to_owned(), is_as_left(&output, &state), state)
+            })
+            .collect()
+    };
+    let mut all_gone = true;
+    for (path, as_left, state) in outputs {
+        match state {
+            State::Missing => {}
+            _ if as_left => {
+                if really {
+                    quarantine::remove(around.disk, &path).map_err(|error| (path.clone(), error))?;
+                }
+                cleaned.push(Cleaned::Removed(path));
+            }
+            _ => {
+                all_gone = false;
+                cleaned.push(Cleaned::Edited(path));
+            }
+        }
+    }
+    Ok(all_gone)
+}
+
+fn look(around: &RecordingEnvironment<'_>, path: &str) -> State {
+    let guard = around.ledger.borrow();
+    let ledger: &Ledger = &guard;
+    let record = |path: &str| ledger.file(path);
+    let reader = Reader {
+        disk: around.disk,
+        clock: around.clock,
+        record: &record,
+    };
+    reader.look(path, &mut Vec::new()).state
+}

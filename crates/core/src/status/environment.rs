@@ -1,0 +1,225 @@
+//! The surroundings of a project during one run: the environment, commands whose output is a value,
+//! and what of the files on disk earlier runs made.
+
+use std::cell::RefCell;
+use std::collections::BTreeMap;
+use std::collections::HashMap;
+
+use crate::content::Reader;
+use crate::ledger::Entry;
+use crate::ledger::Ledger;
+use crate::project::secret;
+use crate::project::environment::NoOutput;
+use crate::project::environment::Surroundings;
+use crate::world::Clock;
+use crate::world::Disk;
+
+/// Runs a command of the project for its output.
+pub type CommandRunner<'a> = dyn Fn(&[String], &str) -> Result<String, String> + 'a;
+
+/// A project's surroundings in one run.
+pub struct RecordingEnvironment<'a> {
+    /// The file system.
+    pub disk: &'a dyn Disk,
+    /// The clock.
+    pub clock: &'a dyn Clock,
+    /// What earlier runs saw.
+    pub ledger: &'a RefCell<Ledger>,
+    /// An environment variable.
+    pub env: &'a dyn Fn(&str) -> Option<String>,
+    /// Runs a command; none for commands of Hand Loom that only read.
+    pub ask: Option<&'a CommandRunner<'a>>,
+    /// The project's folder, absolute.
+    pub root: String,
+    /// A key that only this user has; without one nothing is kept that others could forge.
+    pub key: Option<[u8; 32]>,
+    asked: RefCell<HashMap<String, Result<String, String>>>,
+    /// Environment variables that were asked for.
+    env_read: RefCell<HashMap<String, Option<String>>>,
+    /// Files that an earlier run made, and whether they are as it left them.
+    leftovers: RefCell<BTreeMap<String, bool>>,
+    /// Commands that were not asked, and whether their last output is known.
+    not_asked: RefCell<BTreeMap<String, bool>>,
+}
+
+impl<'a> RecordingEnvironment<'a> {
+    /// Nothing was asked yet.
+    pub fn new(
+        disk: &'a dyn Disk,
+        clock: &'a dyn Clock,
+        ledger: &'a RefCell<Ledger>,
+        env: &'a dyn Fn(&str) -> Option<String>,
+        ask: Option<&'a CommandRunner<'a>>,
+        root: String,
+    ) -> Self {
+        Self {
+            disk,
+            clock,
+            ledger,
+            env,
+            ask,
+            root,
+            key: None,
+            asked: RefCell::default(),
+            env_read: RefCell::default(),
+            leftovers: RefCell::default(),
+            not_asked: RefCell::default(),
+        }
+    }
+
+    /// The same with a key that only this user has.
+    #[must_use]
+    pub fn with_key(self, key: Option<[u8; 32]>) -> Self {
+        Self { key, ..self }
+    }
+
+    /// Commands whose last output was taken, since they may not be asked; and those of which none is known.
+    #[must_use]
+    pub fn not_asked(&self) -> (Vec<String>, Vec<String>) {
+        let not_asked = self.not_asked.borrow();
+        let of = |known: bool| {
+            let of = not_asked.iter().filter(|(_, is_known)| **is_known == known);
+            of.map(|(command, _)| command.clone()).collect()
+        };
+        (of(true), of(false))
+    }
+
+    /// The environment variables that were asked for, with what they held.
+    #[must_use]
+    pub fn env_read(&self) -> Vec<(String, Option<String>)> {
+        let read = self.env_read.borrow();
+        read.iter()
+            .map(|(name, value)| (name.clone(), value.clone()))
+            .collect()
+    }
+
+    /// The commands that were asked, by their key, with what they printed.
+    #[must_use]
+    pub fn outputs(&self) -> Vec<(String, String)> {
+        let asked = self.asked.borrow();
+        asked
+            .iter()
+            .filter_map(|(key, output)| Some((key.clone(), output.clone().ok()?)))
+            .collect()
+    }
+
+    /// Asks a command again by its key.
+    #[must_use]
+    pub fn output_again(&self, key: &str) -> Option<String> {
+        let (folder, command) = key.split_once('\0')?;
+        let command: Vec<String> = command.split('\0').map(str::to_owned).collect();
+        self.output(&command, folder).ok()
+    }
+
+    /// Files whose content decided whether they count as sources, and whether they are leftovers.
+    #[must_use]
+    pub fn leftovers(&self) -> Vec<(String, bool)> {
+        let leftovers = self.leftovers.borrow();
+        leftovers
+            .iter()
+            .map(|(path, is)| (path.clone(), *is))
+            .collect()
+    }
+
+    /// Whether a file that an earlier run made is as it left it.
+    fn is_as_left(&self, path: &str, maker: &str, ledger: &Ledger) -> bool {
+        let Some(step) = ledger.step(maker) else {
+            return false;
+        };
+        let made = step.outputs().find(|output| output.path == path);
+        let Some(made) = made else {
+            // It lies in a folder that was made as a whole.
+            return true;
+        };
+        // A file that was changed since is somebody's work, and a source like any other.
+        let record = |path: &str| ledger.file(path);
+        let reader = Reader {
+            disk: self.disk,
+            clock: self.clock,
+            record: &record,
+        };
+        crate::verdict::is_as_left(&made, &reader.look(path, &mut Vec::new()).state)
+    }
+
+    /// What commands printed in this run, where the ledger says otherwise or nothing.
+    #[must_use]
+    pub fn new_outputs(&self) -> Vec<Entry> {
+        let ledger = self.ledger.borrow();
+        let asked = self.asked.borrow();
+        let mut entries: Vec<Entry> = asked
+            .iter()
+            .filter_map(|(key, output)| Some((key, output.as_ref().ok()?)))
+            .filter(|(key, output)| ledger.command(key) != Some(output.as_str()))
+            .map(|(key, output)| Entry::Command(key.clone(), output.clone()))
+            .collect();
+        entries.sort_by(|a, b| match (a, b) {
+            (Entry::Command(a, _), Entry::Command(b, _)) => a.cmp(b),
+            _ => std::cmp::Ordering::Equal,
+        });
+        entries
+    }
+}
+
+fn command_key(command: &[String], folder: &str) -> String {
+    format!("{folder}\0{}", command.join("\0"))
+}
+
+impl Surroundings for RecordingEnvironment<'_> {
+    fn env(&self, name: &str) -> Option<String> {
+        let value = (self.env)(name);
+        self.env_read
+            .borrow_mut()
+            .insert(name.to_owned(), value.clone());
+        value
+    }
+
+    fn secret(&self, name: &str) -> Option<String> {
+        (self.env)(name)
+    }
+
+    fn secret_key(&self) -> [u8; 32] {
+        self.key.unwrap_or_default()
+    }
+
+    fn output(&self, command: &[String], folder: &str) -> Result<String, NoOutput> {
+        let key = command_key(command, folder);
+        let Some(ask) = self.ask else {
+            let recorded = self.ledger.borrow().command(&key).map(str::to_owned);
+            self.not_asked
+                .borrow_mut()
+                .insert(command.join(" "), recorded.is_some());
+            return recorded.ok_or(NoOutput::NotAsked);
+        };
+        if let Some(known) = self.asked.borrow().get(&key) {
+            return known.clone().map_err(NoOutput::Failed);
+        }
+        let words: Option<Vec<String>> = command
+            .iter()
+            .map(|word| Some(secret::filled(word, |name| (self.env)(name))?.into_owned()))
+            .collect();
+        let output = match words {
+            Some(words) => ask(&words, folder),
+            None => Err("needs a secret that is not set".to_owned()),
+        };
+        self.asked.borrow_mut().insert(key, output.clone());
+        output.map_err(NoOutput::Failed)
+    }
+
+    fn leftover(&self, path: &str) -> bool {
+        let ledger = self.ledger.borrow();
+        let Some(maker) = ledger.maker(path) else {
+            return false;
+        };
+        let is = self.is_as_left(path, maker, &ledger);
+        self.leftovers.borrow_mut().insert(path.to_owned(), is);
+        is
+    }
+
+    fn is_sure(&self) -> bool {
+        self.not_asked.borrow().values().all(|known| *known)
+    }
+
+    fn root(&self) -> String {
+        self.root.clone()
+    }
+}

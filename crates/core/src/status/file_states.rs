@@ -1,0 +1,274 @@
+//! What stands at every path that a run looks at.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::collections::HashSet;
+
+use crate::content::Reader;
+use crate::content::Record;
+use crate::content::SETTLED;
+use crate::content::State;
+use crate::content::survey;
+use crate::graph::Node;
+use crate::graph::Order;
+use crate::ledger::Entry;
+use crate::ledger::Ledger;
+use crate::project::PathId;
+use crate::project::Project;
+use crate::project::What;
+use crate::project_cache::cached_project::VerifiedContents;
+use crate::world::Clock;
+use crate::world::Disk;
+use crate::world::Kind;
+
+/// The states of paths, looked at once at the start, and again where a job may have changed them.
+pub struct FileStates<'a> {
+    disk: &'a dyn Disk,
+    clock: &'a dyn Clock,
+    ledger: &'a RefCell<Ledger>,
+    of_path: Vec<Option<State>>,
+    of_learned: HashMap<String, State>,
+    /// Paths at which a link stands, or a folder with links in it.
+    pub linked: HashSet<PathId>,
+    /// Records of files that had to be read, not yet in the ledger.
+    fresh: Vec<Entry>,
+    buffer: Vec<u8>,
+}
+
+impl<'a> FileStates<'a> {
+    /// Nothing is looked at yet.
+    pub fn new(disk: &'a dyn Disk, clock: &'a dyn Clock, ledger: &'a RefCell<Ledger>) -> Self {
+        Self {
+            disk,
+            clock,
+            ledger,
+            of_path: Vec::new(),
+            of_learned: HashMap::new(),
+            linked: HashSet::new(),
+            fresh: Vec::new(),
+            buffer: Vec::new(),
+        }
+    }
+
+    /// Looks at every path that the steps in `order` make, need or learned of, but for those whose
+    /// contents are known.
+    pub fn survey(
+        &mut self,
+        project: &Project<'_>,
+        order: &Order,
+        threads: usize,
+        known: Option<&VerifiedContents<'_>>,
+    ) {
+        self.of_path.resize(project.paths.len(), None);
+        let mut paths: Vec<PathId> = Vec::new();
+        let mut seen = vec![false; project.paths.len()];
+        let of_path = &mut self.of_path;
+        let mut want = |path: PathId, paths: &mut Vec<PathId>| {
+            if !std::mem::replace(&mut seen[path.index()], true) {
+                match known.and_then(|known| known.state(path)) {
+                    Some(state) => of_path[path.index()] = Some(state),
+                    None => paths.push(path),
+                }
+            }
+        };
+        let mut set_seen = vec![false; project.sets.len()];
+        let ledger = self.ledger.borrow();
+        let mut learned: HashSet<String> = HashSet::new();
+        // Outputs first, then prerequisites: each row is nearly sorted as it comes, and the system
+        // finds names in sorted order faster.
+        for &id in &order.nodes {
+            if let Node::Step(step) = id.node(project) {
+                for &(_, path) in project.step_outputs(project.step(step)) {
+                    want(path, &mut paths);
+                }
+            }
+        }
+        for &id in &order.nodes {
+            let needs = match id.node(project) {
+                Node::Step(step) => {
+                    let learns = project.decl(project.step(step)).clauses.learn.is_some();
+                    let record = if learns {
+                        ledger.step(project.step_name(step))
+                    } else {
+                        None
+                    };
+                    if let Some(record) = record {
+                        for edge in record.learned() {
+                            match project.paths.find(edge.path) {
+                                Some(path) => want(path, &mut paths),
+                                None => {
+                                    if !learned.contains(edge.path) {
+                                        learned.insert(edge.path.to_owned());
+                                    }
+                                }
+                            }
+                        }
+                    }
+                    project.step_needs(project.step(step))
+                }
+                Node::Task(task) => &project.tasks[task.index()].needs,
+                Node::Set(_) => &[],
+            };
+            for need in needs {
+                match need.what {
+                    What::Path(path) => want(path, &mut paths),
+                    What::Set(set) if !std::mem::replace(&mut set_seen[set.index()], true) => {
+                        for &path in &project.sets[set.index()].paths {
+                            want(path, &mut paths);
+                        }
+                    }
+                    What::Set(_) | What::Task(_) => {}
+                }
+            }
+        }
+        let mut learned: Vec<String> = learned.into_iter().collect();
+        learned.sort_unstable();
+        let mut texts: Vec<&str> = paths.iter().map(|&path| project.paths.get(path)).collect();
+        texts.extend(learned.iter().map(String::as_str));
+        let known: &Ledger = &ledger;
+        let record = |path: &str| known.file(path);
+        let reader = Reader {
+            disk: self.disk,
+            clock: self.clock,
+            record: &record,
+        };
+        let mut looks = survey(&reader, &texts, threads).into_iter();
+        for path in paths {
+            let Some(look) = looks.next() else { break };
+            if matches!(look.state, State::Linked(_)) {
+                self.linked.insert(path);
+            }
+            self.of_path[path.index()] = Some(look.state);
+            keep_read(&mut self.fresh, look.read);
+        }
+        for (path, look) in learned.into_iter().zip(looks) {
+            self.of_learned.insert(path, look.state);
+            keep_read(&mut self.fresh, look.read);
+        }
+    }
+
+    /// What stands at a path that was looked at.
+    #[must_use]
+    pub fn get(&self, path: PathId) -> &State {
+        static MISSING: State = State::Missing;
+        self.of_path
+            .get(path.index())
+            .and_then(Option::as_ref)
+            .unwrap_or(&MISSING)
+    }
+
+    /// What stands at a path that a step learned of.
+    #[must_use]
+    pub fn learned(&self, project: &Project<'_>, path: &str) -> State {
+        if let Some(id) = project.paths.find(path) {
+            return self.get(id).clone();
+        }
+        self.of_learned.get(path).cloned().unwrap_or(State::Missing)
+    }
+
+    /// What stood at a path, as far as this run has looked there.
+    #[must_use]
+    pub fn known(&self, project: &Project<'_>, path: &str) -> Option<State> {
+        match project.paths.find(path) {
+            Some(id) => self.of_path.get(id.index())?.clone(),
+            None => self.of_learned.get(path).cloned(),
+        }
+    }
+
+    /// Says what stands at a path now.
+    pub fn set(&mut self, path: PathId, state: State) {
+        if matches!(state, State::Linked(_)) {
+            self.linked.insert(path);
+        }
+        if self.of_path.len() <= path.index() {
+            self.of_path.resize(path.index() + 1, None);
+        }
+        self.of_path[path.index()] = Some(state);
+    }
+
+    /// Says what stands at a path that a step learned of.
+    pub fn set_learned(&mut self, project: &Project<'_>, path: &str, state: State) {
+        match project.paths.find(path) {
+            Some(id) => self.set(id, state),
+            None => {
+                self.of_learned.insert(path.to_owned(), state);
+            }
+        }
+    }
+
+    /// Looks at a path again.
+    pub fn look(&mut self, path: &str) -> State {
+        let ledger = self.ledger.borrow();
+        let known: &Ledger = &ledger;
+        let record = |path: &str| known.file(path);
+        let reader = Reader {
+            disk: self.disk,
+            clock: self.clock,
+            record: &record,
+        };
+        let look = reader.look(path, &mut self.buffer);
+        keep_read(&mut self.fresh, look.read);
+        look.state
+    }
+
+    /// A file whose content is recorded was moved away and back; whether that changed no more than one of
+    /// its times, which is taken over.
+    pub fn was_moved(&mut self, path: &str, recorded: &Record) -> bool {
+        let Ok(Some(stat)) = self.disk.stat(path) else {
+            return false;
+        };
+        let same = !stat.link
+            && stat.kind == Kind::File
+            && (stat.size, stat.modified, stat.inode)
+                == (recorded.size, recorded.modified, recorded.inode);
+        let same = same && recorded.settled();
+        if same {
+            // Whoever writes to it from now on gives it a time that is not the recorded one.
+            let record = Record {
+                changed: stat.changed,
+                read_at: recorded.read_at.max(stat.changed.saturating_add(SETTLED)),
+                ..*recorded
+            };
+            self.fresh.push(Entry::File(path.to_owned(), record));
+        }
+        same
+    }
+
+    /// Looks again at a path of the project unless its stat says that nothing changed. A `source` is
+    /// read again even when only the clock's grain could hide a change.
+    pub fn refresh(&mut self, project: &Project<'_>, path: PathId, source: bool) -> &State {
+        let text = project.paths.get(path);
+        let unchanged = !text.ends_with('/') && {
+            let recorded = self.ledger.borrow().file(text);
+            match (recorded, self.disk.stat(text)) {
+                (Some(recorded), Ok(Some(stat))) => {
+                    let same = if source {
+                        recorded.covers(&stat)
+                    } else {
+                        recorded.same_stat(&stat)
+                    };
+                    same && self.get(path).digest() == Some(recorded.digest)
+                }
+                (_, Ok(None)) => *self.get(path) == State::Missing,
+                _ => false,
+            }
+        };
+        if !unchanged {
+            let state = self.look(text);
+            self.set(path, state);
+        }
+        self.get(path)
+    }
+
+    /// Takes the records of files that had to be read.
+    pub fn take_fresh(&mut self) -> Vec<Entry> {
+        std::mem::take(&mut self.fresh)
+    }
+}
+
+fn keep_read(fresh: &mut Vec<Entry>, read: Vec<(String, crate::content::Record)>) {
+    fresh.extend(
+        read.into_iter()
+            .map(|(path, record)| Entry::File(path, record)),
+    );
+}

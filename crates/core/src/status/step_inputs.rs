@@ -1,0 +1,219 @@
+//! What of a step is compared, gathered for a verdict.
+
+use std::cell::OnceCell;
+
+use crate::content::State;
+use crate::ledger::Ledger;
+use crate::ledger::task_key;
+use crate::project::PathId;
+use crate::project::Project;
+use crate::project::StepId;
+use crate::project::TaskId;
+use crate::project::decl::Decl;
+use crate::project::frame::Frame;
+use crate::project::script::TaskCall;
+use crate::project::script::task_bindings;
+use crate::project::script::task_sheet;
+use crate::project::environment::NoOutput;
+use crate::project::values::Vars;
+use crate::text::Diagnostic;
+use crate::verdict;
+use crate::verdict::Facts;
+use crate::verdict::Input;
+use crate::verdict::Reason;
+use crate::status::file_states::FileStates;
+
+/// Inputs that are no files, as they are now; a value that is not known is none.
+pub type Givens = Vec<(String, Option<Option<String>>)>;
+
+/// The parts of facts that are the same for all steps of a target, worked out when first needed.
+pub struct StepInputs<'p, 'd> {
+    vars: &'p Vars<'d>,
+    project: &'p Project<'d>,
+    sheets: Vec<OnceCell<Option<String>>>,
+    givens: Vec<OnceCell<Option<Givens>>>,
+}
+
+/// A step's paths, kept between steps to spare allocations.
+#[derive(Default)]
+pub struct InputBuffers {
+    outputs: Vec<(u16, PathId)>,
+    needs: Vec<(u16, PathId)>,
+    bindings: String,
+}
+
+impl<'p, 'd> StepInputs<'p, 'd> {
+    /// Nothing is worked out yet.
+    pub fn new(vars: &'p Vars<'d>, project: &'p Project<'d>) -> Self {
+        let count = project.decls.len();
+        Self {
+            vars,
+            project,
+            sheets: (0..count).map(|_| OnceCell::new()).collect(),
+            givens: (0..count).map(|_| OnceCell::new()).collect(),
+        }
+    }
+
+    /// A step's recipe as compared; `None` when something in it is wrong, which is reported.
+    pub fn sheet(&self, step: StepId) -> Option<&str> {
+        let index = self.project.step(step).decl as usize;
+        self.sheets[index]
+            .get_or_init(|| self.project.decls[index].sheet(self.vars))
+            .as_deref()
+    }
+
+    /// The values of a step's holes, as text.
+    pub fn bindings(&self, step: StepId) -> Option<String> {
+        let mut text = String::new();
+        self.write_bindings(step, &mut text)?;
+        Some(text)
+    }
+
+    fn write_bindings(&self, step: StepId, out: &mut String) -> Option<()> {
+        let step = self.project.step(step);
+        let decl = self.project.decl(step);
+        let values = step
+            .values
+            .of(&self.project.values)
+            .iter()
+            .map(|&id| self.project.paths.get(id));
+        decl.bindings(self.vars, values.take(decl.holes.len()), out)
+    }
+
+    /// A step's inputs that are no files.
+    pub fn givens(&self, step: StepId) -> Option<&Givens> {
+        let index = self.project.step(step).decl as usize;
+        self.givens[index]
+            .get_or_init(|| givens(self.vars, &self.project.decls[index]))
+            .as_ref()
+    }
+
+    /// Gathers what is compared and hands it to `judge`; `None` when the description is wrong there.
+    pub fn with<T>(
+        &self,
+        step: StepId,
+        states: &FileStates<'_>,
+        asked: bool,
+        scratch: &mut InputBuffers,
+        judge: impl FnOnce(&Facts<'_>) -> T,
+    ) -> Option<T> {
+        let project = self.project;
+        let node = project.step(step);
+        scratch.outputs.clear();
+        scratch
+            .outputs
+            .extend_from_slice(project.step_outputs(node));
+        scratch.needs.clear();
+        scratch
+            .needs
+            .extend(project.open_needs(project.step_needs(node)));
+        let input = |&(group, path): &(u16, PathId)| Input {
+            group,
+            path: project.paths.get(path),
+            state: states.get(path),
+        };
+        let outputs: Vec<Input<'_>> = scratch.outputs.iter().map(input).collect();
+        let needs: Vec<Input<'_>> = scratch.needs.iter().map(input).collect();
+        // What it learned while its description said `learn` is not looked at any more.
+        let learns = project.decl(node).clauses.learn.is_some();
+        let learned = |path: &str| -> State { states.learned(project, path) };
+        scratch.bindings.clear();
+        self.write_bindings(step, &mut scratch.bindings)?;
+        Some(judge(&Facts {
+            key: project.step_name(step),
+            sheet: self.sheet(step)?,
+            bindings: &scratch.bindings,
+            outputs: &outputs,
+            needs: &needs,
+            givens: self.givens(step)?,
+            asked,
+            learned: learns.then_some(&learned),
+        }))
+    }
+
+    /// Gathers what is compared of a task that is remembered.
+    pub fn with_task<T>(
+        &self,
+        task: TaskId,
+        call: &TaskCall,
+        states: &FileStates<'_>,
+        asked: bool,
+        judge: impl FnOnce(&Facts<'_>) -> T,
+    ) -> Option<T> {
+        let project = self.project;
+        let node = &project.tasks[task.index()];
+        let needs: Vec<Input<'_>> = project
+            .open_needs(&node.needs)
+            .map(|(group, path)| Input {
+                group,
+                path: project.paths.get(path),
+                state: states.get(path),
+            })
+            .collect();
+        Some(judge(&Facts {
+            key: &task_key(&node.decl.name),
+            sheet: &task_sheet(self.vars, project, node, call)?,
+            bindings: &task_bindings(call),
+            outputs: &[],
+            needs: &needs,
+            givens: &[],
+            asked,
+            learned: None,
+        }))
+    }
+
+    /// Every reason for a step to run.
+    pub fn reasons(
+        &self,
+        step: StepId,
+        states: &FileStates<'_>,
+        asked: bool,
+        ledger: &Ledger,
+        scratch: &mut InputBuffers,
+    ) -> Option<Vec<Reason>> {
+        self.with(step, states, asked, scratch, |facts| {
+            verdict::reasons(facts, ledger)
+        })
+    }
+}
+
+/// A target's inputs that are no files.
+fn givens<'d>(vars: &Vars<'d>, decl: &Decl<'d>) -> Option<Givens> {
+    let frame = decl.fixed_frame();
+    let mut givens = Givens::new();
+    for words in &decl.clauses.given_env {
+        for name in vars.words(words, &frame)?.texts() {
+            givens.push((format!("env {name}"), Some(vars.around.env(name))));
+        }
+    }
+    for words in &decl.clauses.given_output {
+        givens.push(given_output(vars, words, &frame)?);
+    }
+    Some(givens)
+}
+
+fn given_output(
+    vars: &Vars<'_>,
+    words: &[crate::language::Word],
+    frame: &Frame<'_>,
+) -> Option<(String, Option<Option<String>>)> {
+    let command: Vec<String> = vars
+        .words(words, frame)?
+        .texts()
+        .map(str::to_owned)
+        .collect();
+    let folder = &vars.description.parts[frame.part.index()].folder;
+    let key = format!("output {}", command.join(" "));
+    match vars.around.output(&command, folder) {
+        Ok(text) => Some((key, Some(Some(text)))),
+        Err(NoOutput::NotAsked) => Some((key, None)),
+        Err(NoOutput::Failed(how)) => {
+            let span = words.first().map(|word| word.span).unwrap_or_default();
+            vars.report(
+                Diagnostic::error(span, format!("`{}` {how}", command.join(" ")))
+                    .help("what this command prints is an input of the target; see that it runs"),
+            );
+            None
+        }
+    }
+}
