@@ -13,13 +13,13 @@ use handloom_core::ledger::Ledger;
 use handloom_core::ledger::RealStorage;
 use handloom_core::project::Description;
 use handloom_core::project::description::FILE_NAME;
-use handloom_core::project::overrides::SetOutside;
+use handloom_core::project::environment::Environment;
 use handloom_core::project::environment::Overrides;
-use handloom_core::project::environment::Surroundings;
+use handloom_core::project::overrides::SetOutside;
+use handloom_core::status::CommandRunner;
+use handloom_core::status::RecordingEnvironment;
 use handloom_core::text::Diagnostic;
 use handloom_core::text::nearest;
-use handloom_core::status::RecordingEnvironment;
-use handloom_core::status::CommandRunner;
 use handloom_core::world::RealDisk;
 use handloom_core::world::SystemClock;
 use handloom_core::world::names;
@@ -27,7 +27,7 @@ use handloom_core::world::own;
 
 use crate::arguments::Arguments;
 use crate::arguments::Common;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::settings;
 use crate::trust::Trust;
 use crate::ui::Ui;
@@ -48,19 +48,19 @@ pub struct Located {
 
 impl Located {
     /// Finds the project around the folder that the options name, or the current one.
-    pub fn find(common: &Common) -> Result<Self, Failure> {
+    pub fn find(common: &Common) -> Result<Self, CommandError> {
         let start = match &common.project {
             Some(folder) => folder.canonicalize().map_err(|error| {
-                Failure::io(format!("can't enter `{}`", folder.display()), error)
+                CommandError::io(format!("can't enter `{}`", folder.display()), error)
             })?,
             None => std::env::current_dir()
-                .map_err(|error| Failure::io("can't tell the current folder", error))?,
+                .map_err(|error| CommandError::io("can't tell the current folder", error))?,
         };
         let nearest = start
             .ancestors()
             .find(|folder| folder.join(FILE_NAME).symlink_metadata().is_ok())
             .ok_or_else(|| {
-                Failure::usage(
+                CommandError::usage(
                     format!(
                         "there is no `{FILE_NAME}` in `{}` or in a folder above it",
                         start.display()
@@ -90,11 +90,11 @@ impl Located {
     }
 
     /// Makes the folder of Hand Loom's own files, which tells version control to ignore it.
-    pub fn make_own(&self) -> Result<(), Failure> {
+    pub fn make_own(&self) -> Result<(), CommandError> {
         let folder = self.own();
-        let broken = |error| Failure::io(format!("can't use the folder `{OWN}`"), error);
+        let broken = |error| CommandError::io(format!("can't use the folder `{OWN}`"), error);
         if folder.symlink_metadata().is_ok_and(|found| !found.is_dir()) {
-            return Err(Failure::Broken(
+            return Err(CommandError::Broken(
                 format!(
                     "`{OWN}` is no folder, or only a link to one: nothing is written through it; remove it, or make it a folder"
                 ),
@@ -247,9 +247,9 @@ impl Opened {
         common: &Common,
         ui: Ui,
         writable: bool,
-    ) -> Result<Self, Failure> {
+    ) -> Result<Self, CommandError> {
         let disk = RealDisk::open(&located.root).map_err(|error| {
-            Failure::io(format!("can't open `{}`", located.root.display()), error)
+            CommandError::io(format!("can't open `{}`", located.root.display()), error)
         })?;
         let settings = settings::read()?;
         let trust = Trust::new(&located.start, &settings);
@@ -258,7 +258,7 @@ impl Opened {
         }
         let storage = Box::new(RealStorage::new(&located.own()));
         let (ledger, damage) = Ledger::open(storage, writable)
-            .map_err(|error| Failure::io("can't read the ledger", error))?;
+            .map_err(|error| CommandError::io("can't read the ledger", error))?;
         if let Some(Damage::SetAside { to, reason }) = damage {
             let moved = if to.is_empty() {
                 String::new()
@@ -301,12 +301,12 @@ impl Opened {
         mut wrong: Vec<Diagnostic>,
         common: &Common,
         ui: Ui,
-    ) -> Result<(), Failure> {
+    ) -> Result<(), CommandError> {
         let overrides = overrides(common, &self.settings)?;
         let (outside, more) = SetOutside::read(
             &mut description,
             &overrides,
-            &self.around() as &dyn Surroundings,
+            &self.environment() as &dyn Environment,
         );
         wrong.extend(more);
         for name in named_like_commands(&description) {
@@ -317,7 +317,10 @@ impl Opened {
         }
         wrong.extend(set_for_nobody(&description));
         if wrong.iter().any(Diagnostic::is_error) {
-            return Err(Failure::Description(Box::new(description.sources), wrong));
+            return Err(CommandError::Description(
+                Box::new(description.sources),
+                wrong,
+            ));
         }
         ui.diagnostics(&description.sources, &wrong);
         self.description = description;
@@ -327,12 +330,13 @@ impl Opened {
 
     /// The same project with the user's own tasks instead of its description; gives it back when the
     /// user has none.
-    pub fn personal(mut self, common: &Common, ui: Ui) -> Result<Result<Self, Self>, Failure> {
+    pub fn personal(mut self, common: &Common, ui: Ui) -> Result<Result<Self, Self>, CommandError> {
         let Some(folder) = settings::own_tasks() else {
             return Ok(Err(self));
         };
-        let disk = RealDisk::open(&folder)
-            .map_err(|error| Failure::io(format!("can't open `{}`", folder.display()), error))?;
+        let disk = RealDisk::open(&folder).map_err(|error| {
+            CommandError::io(format!("can't open `{}`", folder.display()), error)
+        })?;
         let (mut description, mut wrong) = Description::read(&disk);
         description
             .sources
@@ -357,12 +361,15 @@ impl Opened {
     }
 
     /// The project's surroundings for a command that starts nothing from the project.
-    pub fn around(&self) -> RecordingEnvironment<'_> {
-        self.around_asking(None)
+    pub fn environment(&self) -> RecordingEnvironment<'_> {
+        self.environment_asking(None)
     }
 
     /// The project's surroundings; `ask` runs commands whose output is a value.
-    pub fn around_asking<'a>(&'a self, ask: Option<&'a CommandRunner<'a>>) -> RecordingEnvironment<'a> {
+    pub fn environment_asking<'a>(
+        &'a self,
+        ask: Option<&'a CommandRunner<'a>>,
+    ) -> RecordingEnvironment<'a> {
         RecordingEnvironment::new(
             &self.disk,
             &self.clock,
@@ -375,8 +382,8 @@ impl Opened {
     }
 
     /// The errors of a description, as a failure that owns its sources.
-    pub fn wrong(&self, diagnostics: Vec<Diagnostic>) -> Failure {
-        Failure::Description(Box::new(self.description.sources.clone()), diagnostics)
+    pub fn wrong(&self, diagnostics: Vec<Diagnostic>) -> CommandError {
+        CommandError::Description(Box::new(self.description.sources.clone()), diagnostics)
     }
 }
 
@@ -436,7 +443,7 @@ fn root_text(located: &Located) -> String {
     names::os_to_text(located.root.as_os_str()).into_owned()
 }
 
-fn overrides(common: &Common, settings: &settings::Settings) -> Result<Overrides, Failure> {
+fn overrides(common: &Common, settings: &settings::Settings) -> Result<Overrides, CommandError> {
     let mut overrides = Overrides {
         user: settings
             .lets
@@ -447,7 +454,7 @@ fn overrides(common: &Common, settings: &settings::Settings) -> Result<Overrides
     };
     for set in &common.lets {
         let (name, words) = set.split_once('=').ok_or_else(|| {
-            Failure::usage(
+            CommandError::usage(
                 format!("`--let {set}` has no `=`"),
                 "write `--let name=words`",
             )

@@ -19,7 +19,7 @@ pub const INTERRUPTED: u8 = 130;
 
 /// Why a command ended early.
 #[derive(Debug)]
-pub enum Failure {
+pub enum CommandError {
     /// The description is wrong.
     Description(Box<Sources>, Vec<Diagnostic>),
     /// What was typed is wrong: what, and what to do.
@@ -30,7 +30,7 @@ pub enum Failure {
     OutputClosed,
 }
 
-impl Failure {
+impl CommandError {
     /// The exit status.
     pub fn code(&self) -> ExitCode {
         ExitCode::from(match self {
@@ -54,7 +54,7 @@ impl Failure {
     }
 }
 
-impl From<io::Error> for Failure {
+impl From<io::Error> for CommandError {
     fn from(error: io::Error) -> Self {
         Self::io("can't print", error)
     }

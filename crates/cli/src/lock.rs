@@ -10,7 +10,7 @@ use rustix::fs::FlockOperation;
 
 use handloom_core::world::own;
 
-use crate::failure::Failure;
+use crate::failure::CommandError;
 
 /// Holds the project until it is dropped.
 #[derive(Debug)]
@@ -28,9 +28,9 @@ impl Lock {
         command: &str,
         wait: bool,
         waiting: impl FnOnce(&str),
-    ) -> Result<Self, Failure> {
+    ) -> Result<Self, CommandError> {
         let path = folder.join("lock");
-        let broken = |error| Failure::io(format!("can't use `{}`", path.display()), error);
+        let broken = |error| CommandError::io(format!("can't use `{}`", path.display()), error);
         let options = &mut own::options();
         let options = options.read(true).write(true).create(true).truncate(false);
         let mut file = match own::open(&path, options) {
@@ -52,7 +52,7 @@ impl Lock {
                 owner.trim()
             };
             if !wait {
-                return Err(Failure::Broken(
+                return Err(CommandError::Broken(
                     format!("another run works in this project: {owner}"),
                     None,
                 ));

@@ -8,13 +8,13 @@ use std::time::Duration;
 
 use serde::Deserialize;
 
+use handloom_core::executor::GRACE;
 use handloom_core::project::description::FILE_NAME;
 use handloom_core::project::script::duration;
-use handloom_core::executor::GRACE;
 use handloom_core::world::own;
 
 use crate::arguments::Output;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 
 /// What the user has set for all projects.
 #[derive(Debug, Default, Deserialize)]
@@ -146,7 +146,7 @@ pub fn path() -> Option<PathBuf> {
 }
 
 /// Reads the settings; none when there is no file.
-pub fn read() -> Result<Settings, Failure> {
+pub fn read() -> Result<Settings, CommandError> {
     let Some(path) = path() else {
         return Ok(Settings::default());
     };
@@ -156,14 +156,14 @@ pub fn read() -> Result<Settings, Failure> {
             return Ok(Settings::default());
         }
         Err(error) => {
-            return Err(Failure::io(
+            return Err(CommandError::io(
                 format!("can't read `{}`", path.display()),
                 error,
             ));
         }
     };
     let settings: Settings = toml::from_str(&text).map_err(|error| {
-        Failure::usage(
+        CommandError::usage(
             format!(
                 "`{}` can't be understood: {}",
                 path.display(),
@@ -175,7 +175,7 @@ pub fn read() -> Result<Settings, Failure> {
     if let Some(grace) = &settings.grace
         && duration(grace).is_none()
     {
-        return Err(Failure::usage(
+        return Err(CommandError::usage(
             format!(
                 "`{}` says `grace = \"{grace}\"`, which is no time",
                 path.display()

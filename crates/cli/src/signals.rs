@@ -25,7 +25,7 @@ use handloom_core::executor::CancelToken;
 
 use crate::failure;
 use crate::ui::keys;
-use crate::ui::live::Veil;
+use crate::ui::live::ProgressGuard;
 
 /// Is told of signals that ask for an end, and of the end of a pause.
 pub type Listener = Box<dyn Fn(Heard) + Send>;
@@ -40,14 +40,14 @@ pub enum Heard {
 }
 
 #[derive(Default)]
-struct Target {
+struct SignalTarget {
     /// The run that is going on.
-    run: Option<(Arc<CancelToken>, Option<Veil>)>,
+    run: Option<(Arc<CancelToken>, Option<ProgressGuard>)>,
     listener: Option<Listener>,
 }
 
 /// Who is told of signals.
-pub struct Signals(Arc<Mutex<Target>>);
+pub struct Signals(Arc<Mutex<SignalTarget>>);
 
 /// The signals are meant for a run until this is dropped.
 pub struct Aim<'s>(&'s Signals);
@@ -58,14 +58,14 @@ impl Drop for Aim<'_> {
     }
 }
 
-fn lock(target: &Mutex<Target>) -> MutexGuard<'_, Target> {
+fn lock(target: &Mutex<SignalTarget>) -> MutexGuard<'_, SignalTarget> {
     target.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl Signals {
     /// Hears signals from now on.
     pub fn heed() -> Self {
-        let target = Arc::new(Mutex::new(Target::default()));
+        let target = Arc::new(Mutex::new(SignalTarget::default()));
         let heard = Arc::clone(&target);
         let mut wanted = vec![
             SIGINT, SIGTERM, SIGTSTP, SIGQUIT, SIGUSR1, SIGUSR2, SIGALRM, SIGVTALRM, SIGPROF,
@@ -94,8 +94,8 @@ impl Signals {
     }
 
     /// Aims the signals at a run.
-    pub fn aim(&self, stop: &Arc<CancelToken>, veil: Option<Veil>) -> Aim<'_> {
-        lock(&self.0).run = Some((Arc::clone(stop), veil));
+    pub fn aim(&self, stop: &Arc<CancelToken>, progress_guard: Option<ProgressGuard>) -> Aim<'_> {
+        lock(&self.0).run = Some((Arc::clone(stop), progress_guard));
         Aim(self)
     }
 }
@@ -109,7 +109,7 @@ fn is_ignored(signal: i32) -> bool {
         .is_some_and(|mask| mask & (1 << (signal - 1)) != 0)
 }
 
-fn hear(signal: i32, target: &Mutex<Target>) {
+fn hear(signal: i32, target: &Mutex<SignalTarget>) {
     if signal == SIGTSTP {
         return pause(target);
     }
@@ -130,12 +130,12 @@ fn hear(signal: i32, target: &Mutex<Target>) {
     }
 }
 
-fn pause(target: &Mutex<Target>) {
+fn pause(target: &Mutex<SignalTarget>) {
     // Not held during the pause: the run may end in it.
     let run = lock(target).run.clone();
-    if let Some((stop, veil)) = &run {
-        if let Some(veil) = veil {
-            veil.drop_down();
+    if let Some((stop, progress_guard)) = &run {
+        if let Some(progress_guard) = progress_guard {
+            progress_guard.drop_down();
         }
         stop.pause();
     }
@@ -145,10 +145,10 @@ fn pause(target: &Mutex<Target>) {
     if had_keys {
         keys::take();
     }
-    if let Some((stop, veil)) = &run {
+    if let Some((stop, progress_guard)) = &run {
         stop.resume();
-        if let Some(veil) = veil {
-            veil.lift();
+        if let Some(progress_guard) = progress_guard {
+            progress_guard.lift();
         }
     }
     if let Some(listener) = &lock(target).listener {

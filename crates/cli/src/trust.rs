@@ -7,7 +7,7 @@
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::settings::Settings;
 
 /// Who owns what may be taken.
@@ -47,13 +47,13 @@ impl Trust {
     }
 
     /// Refuses what is not taken.
-    pub fn check(&self, path: &Path) -> Result<(), Failure> {
+    pub fn check(&self, path: &Path) -> Result<(), CommandError> {
         if self.takes(path) {
             return Ok(());
         }
         let owner = std::fs::metadata(path).map_or(0, |found| found.uid());
         let folder = path.parent().unwrap_or(path);
-        Err(Failure::usage(
+        Err(CommandError::usage(
             format!(
                 "`{}` belongs to {}, and is not taken",
                 path.display(),

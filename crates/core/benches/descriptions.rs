@@ -17,14 +17,14 @@ use std::time::Instant;
 
 use handloom_core::ledger::Ledger;
 use handloom_core::ledger::MemoryStorage;
-use handloom_core::project::Build;
 use handloom_core::project::Description;
+use handloom_core::project::ProjectBuilder;
+use handloom_core::project::environment::Overrides;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::environment::Overrides;
 use handloom_core::project::values::Vars;
-use handloom_core::text::SourceId;
 use handloom_core::status::RecordingEnvironment;
+use handloom_core::text::SourceId;
 use handloom_core::world::RealDisk;
 use handloom_core::world::SystemClock;
 
@@ -122,16 +122,16 @@ fn project(root: &Path) -> Duration {
     let (ledger, _) = Ledger::open(Box::new(MemoryStorage::default()), false).expect("a ledger");
     let ledger = RefCell::new(ledger);
     let env = |_: &str| None;
-    let around =
-        RecordingEnvironment::new(&disk, &clock, &ledger, &env, None, String::new()).with_key(Some([7; 32]));
+    let environment = RecordingEnvironment::new(&disk, &clock, &ledger, &env, None, String::new())
+        .with_key(Some([7; 32]));
     let (mut description, wrong) = Description::read(&disk);
     assert!(wrong.is_empty());
-    let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
+    let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &environment);
     let folders = Folders::new(&disk);
-    let vars = Vars::new(&description, &outside, &around, &folders);
-    let project = Build {
+    let vars = Vars::new(&description, &outside, &environment, &folders);
+    let project = ProjectBuilder {
         vars: &vars,
-        settled: None,
+        materialized: None,
     }
     .project();
     assert!(vars.take_diagnostics().is_empty());

@@ -20,21 +20,21 @@ use std::time::Instant;
 
 use tempfile::TempDir;
 
-use handloom_core::ledger::MemoryStorage;
-use handloom_core::ledger::RealStorage;
-use handloom_core::ledger::Storage;
-use handloom_core::scheduler::Event;
+use handloom_core::executor::CancelToken;
+use handloom_core::executor::Executor;
 use handloom_core::executor::Exit;
 use handloom_core::executor::Job;
 use handloom_core::executor::LocalExecutor;
 use handloom_core::executor::Outcome;
-use handloom_core::executor::Executor;
-use handloom_core::executor::CancelToken;
+use handloom_core::ledger::MemoryStorage;
+use handloom_core::ledger::RealStorage;
+use handloom_core::ledger::Storage;
+use handloom_core::scheduler::Event;
 use handloom_core::world::Clock;
 use handloom_core::world::Digest;
+use handloom_core::world::DirEntry;
 use handloom_core::world::Disk;
-use handloom_core::world::Entry;
-use handloom_core::world::Kind;
+use handloom_core::world::FileKind;
 use handloom_core::world::RealDisk;
 use handloom_core::world::Stat;
 use handloom_core::world::SystemClock;
@@ -193,20 +193,20 @@ impl Memory {
 }
 
 impl Disk for Memory {
-    fn list(&self, folder: &str) -> io::Result<Vec<Entry>> {
-        let entry = |name: String, kind| Entry {
+    fn list(&self, folder: &str) -> io::Result<Vec<DirEntry>> {
+        let entry = |name: String, kind| DirEntry {
             name: name.into(),
             kind,
         };
         Ok(match folder {
             "src/" => (0..MADE_UP / 1000)
-                .map(|index| entry(format!("{index:03}"), Kind::Folder))
+                .map(|index| entry(format!("{index:03}"), FileKind::Folder))
                 .collect(),
             _ => {
                 let number = folder.trim_start_matches("src/").trim_end_matches('/');
                 let first = number.parse::<usize>().unwrap_or(0) * 1000;
                 (first..first + 1000)
-                    .map(|index| entry(format!("f{index:06}.c"), Kind::File))
+                    .map(|index| entry(format!("f{index:06}.c"), FileKind::File))
                     .collect()
             }
         })
@@ -215,7 +215,7 @@ impl Disk for Memory {
     fn stat(&self, path: &str) -> io::Result<Option<Stat>> {
         Ok(self.with(|files| {
             files.get(path).map(|(bytes, number)| Stat {
-                kind: Kind::File,
+                kind: FileKind::File,
                 link: false,
                 executable: false,
                 size: bytes.len() as u64,

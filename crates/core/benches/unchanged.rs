@@ -14,25 +14,25 @@ use std::path::PathBuf;
 use std::time::Duration;
 use std::time::Instant;
 
-use handloom_core::graph;
-use handloom_core::ledger::RealStorage;
-use handloom_core::project::Build;
-use handloom_core::project::folders::Folders;
-use handloom_core::project::values::Vars;
-use handloom_core::status::RecordingEnvironment;
-use handloom_core::graph::BuildRequest;
-use handloom_core::scheduler::Event;
+use handloom_core::executor::CancelToken;
+use handloom_core::executor::Executor;
 use handloom_core::executor::Exit;
 use handloom_core::executor::Job;
-use handloom_core::project_cache::CachedProject;
 use handloom_core::executor::Outcome;
-use handloom_core::executor::Executor;
-use handloom_core::scheduler::Session;
+use handloom_core::graph;
+use handloom_core::graph::BuildRequest;
+use handloom_core::graph::goals;
+use handloom_core::ledger::RealStorage;
+use handloom_core::project::ProjectBuilder;
+use handloom_core::project::folders::Folders;
+use handloom_core::project::values::Vars;
+use handloom_core::project_cache::CachedProject;
 use handloom_core::project_cache::ResidentProject;
-use handloom_core::executor::CancelToken;
+use handloom_core::scheduler::Event;
+use handloom_core::scheduler::Session;
 use handloom_core::scheduler::Summary;
 use handloom_core::status::Decision;
-use handloom_core::graph::goals;
+use handloom_core::status::RecordingEnvironment;
 use handloom_core::status::dry_run;
 use handloom_core::world::RealDisk;
 use handloom_core::world::SystemClock;
@@ -129,7 +129,7 @@ fn main() {
     more.sort_unstable();
     println!("one edit: {:.1?} more", more[more.len() / 2]);
     assert_eq!(weave(root).kept, steps);
-    standing(root, steps);
+    resident(root, steps);
     let mut processes: Vec<(Duration, u64)> = (0..7).map(|_| process(root)).collect();
     processes.sort_unstable();
     let (took, memory) = processes[processes.len() / 2];
@@ -142,48 +142,59 @@ fn foresee(root: &Path, taken_over: bool, steps: usize) {
     let clock = SystemClock::default();
     let ledger = shared::ledger(Box::new(RealStorage::new(&root.join(".handloom"))));
     let text = root.to_string_lossy().into_owned();
-    let around = RecordingEnvironment::new(&disk, &clock, &ledger, &|_| None, None, text).with_key(Some([7; 32]));
-    let (description, outside) = shared::description(&disk, &around);
+    let environment = RecordingEnvironment::new(&disk, &clock, &ledger, &|_| None, None, text)
+        .with_key(Some([7; 32]));
+    let (description, outside) = shared::description(&disk, &environment);
     let folders = Folders::new(&disk);
-    let vars = Vars::new(&description, &outside, &around, &folders);
+    let vars = Vars::new(&description, &outside, &environment, &folders);
     let asked = BuildRequest::default();
-    let mut known =
-        taken_over.then(|| CachedProject::of_last_run(&description, &asked, &around).expect("it is kept"));
+    let mut known = taken_over.then(|| {
+        CachedProject::of_last_run(&description, &asked, &environment).expect("it is kept")
+    });
     let project = match &known {
         Some(known) => known.project(&vars).expect("it holds"),
-        None => Build {
+        None => ProjectBuilder {
             vars: &vars,
-            settled: None,
+            materialized: None,
         }
         .project(),
     };
     let goals = goals(&project, &asked).nodes;
     let order = graph::order(&project, &goals).expect("no circle");
-    let prospects = dry_run(&project, &vars, &around, &order, &[], 2, known.as_mut());
-    let prospects = prospects.expect("no mistake");
-    let kept = prospects
+    let predictions = dry_run(
+        &project,
+        &vars,
+        &environment,
+        &order,
+        &[],
+        2,
+        known.as_mut(),
+    );
+    let predictions = predictions.expect("no mistake");
+    let kept = predictions
         .iter()
-        .filter(|prospect| prospect.would == Decision::Keep);
+        .filter(|prediction| prediction.decision == Decision::Keep);
     assert_eq!(kept.count(), steps);
 }
 
 /// A project that stays in memory: from being told of a saved file to the beginning of its step's job.
-fn standing(root: &Path, steps: usize) {
+fn resident(root: &Path, steps: usize) {
     let disk = RealDisk::open(root).expect("a disk");
     let clock = SystemClock::default();
     let ledger = shared::ledger(Box::new(RealStorage::new(&root.join(".handloom"))));
     let place = Copy(root.to_owned());
     let text = root.to_string_lossy().into_owned();
-    let around = || {
-        RecordingEnvironment::new(&disk, &clock, &ledger, &|_| None, None, text.clone()).with_key(Some([7; 32]))
+    let environment = || {
+        RecordingEnvironment::new(&disk, &clock, &ledger, &|_| None, None, text.clone())
+            .with_key(Some([7; 32]))
     };
-    let own = around();
+    let own = environment();
     let (description, outside) = shared::description(&disk, &own);
     let folders = Folders::new(&disk);
     let vars = Vars::new(&description, &outside, &own, &folders);
     let asked = BuildRequest::default();
-    let mut standing =
-        ResidentProject::open(&vars, &folders, &asked, &ledger.borrow(), &own, 2).expect("it is kept");
+    let mut resident = ResidentProject::open(&vars, &folders, &asked, &ledger.borrow(), &own, 2)
+        .expect("it is kept");
     let mut took = Vec::new();
     for round in 0..9 {
         let name = format!("src/000/f{:06}.c", 10 + round);
@@ -195,7 +206,7 @@ fn standing(root: &Path, steps: usize) {
                 began.get_or_insert_with(|| start.elapsed());
             }
         };
-        let fresh = around();
+        let fresh = environment();
         let stop = CancelToken::default();
         let mut session = Session::new(
             &disk,
@@ -207,8 +218,8 @@ fn standing(root: &Path, steps: usize) {
             shared::OPTIONS,
             &mut observer,
         );
-        standing.doubt(&name);
-        let summary = session.weave_standing(&mut standing, &description, &asked);
+        resident.invalidate(&name);
+        let summary = session.weave_resident(&mut resident, &description, &asked);
         let summary = summary.expect("a run").expect("it stands");
         assert_eq!((summary.made, summary.kept), (1, steps - 1));
         drop(session);

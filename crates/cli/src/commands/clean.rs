@@ -6,26 +6,26 @@ use std::io::Write;
 use std::path::Path;
 use std::process::ExitCode;
 
-use handloom_core::graph::Node;
 use handloom_core::graph::BuildRequest;
+use handloom_core::graph::Node;
+use handloom_core::graph::goals;
 use handloom_core::status::Cleaned;
 use handloom_core::status::clean;
 use handloom_core::status::foresee_clean;
-use handloom_core::graph::goals;
+use handloom_core::world::names;
 use handloom_core::world::quarantine::ASIDE;
 use handloom_core::world::quarantine::FAILED;
 use handloom_core::world::quarantine::remove;
-use handloom_core::world::names;
 
 use crate::arguments::Asking;
 
 use crate::arguments::CleanArguments;
 use crate::arguments::Common;
-use crate::commands::looking::Looking;
+use crate::commands::read_only::ReadOnlyProject;
 use crate::commands::running;
 use crate::context::Located;
 use crate::context::Opened;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::ui::Detail;
 use crate::ui::Ui;
 use crate::ui::style::Role;
@@ -38,7 +38,7 @@ const SHOWN: usize = 40;
 const LONG: f64 = 60.0;
 
 /// Carries the command out.
-pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let located = Located::find(common)?;
     if !located.own().is_dir() {
         ui.print("nothing was made yet\n")?;
@@ -49,9 +49,9 @@ pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCo
         return clean_aside(&opened, arguments, ui);
     }
     let steps = steps(&opened, arguments, ui)?;
-    let around = opened.around();
-    let broken = |(path, error)| Failure::io(format!("can't remove `{path}`"), error);
-    let foreseen = foresee_clean(&around, &steps).map_err(broken)?;
+    let environment = opened.environment();
+    let broken = |(path, error)| CommandError::io(format!("can't remove `{path}`"), error);
+    let foreseen = foresee_clean(&environment, &steps).map_err(broken)?;
     if arguments.preview {
         ui.print(&render(&foreseen.paths, true, ui))?;
         return Ok(ExitCode::SUCCESS);
@@ -68,7 +68,7 @@ pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCo
             return Ok(ExitCode::SUCCESS);
         }
     }
-    let cleaned = clean(&around, &steps).map_err(broken)?;
+    let cleaned = clean(&environment, &steps).map_err(broken)?;
     ui.print(&render(&cleaned, false, ui))?;
     Ok(ExitCode::SUCCESS)
 }
@@ -79,7 +79,7 @@ fn is_attended() -> bool {
 }
 
 /// Asks, and waits for a line that begins with a `y`.
-fn confirm(question: &str) -> Result<bool, Failure> {
+fn confirm(question: &str) -> Result<bool, CommandError> {
     let mut out = std::io::stderr().lock();
     out.write_all(question.as_bytes())?;
     out.flush()?;
@@ -89,7 +89,11 @@ fn confirm(question: &str) -> Result<bool, Failure> {
 }
 
 /// Empties the places where files were set aside and where failed recipes' outputs are.
-fn clean_aside(opened: &Opened, arguments: &CleanArguments, ui: Ui) -> Result<ExitCode, Failure> {
+fn clean_aside(
+    opened: &Opened,
+    arguments: &CleanArguments,
+    ui: Ui,
+) -> Result<ExitCode, CommandError> {
     let mut out = String::new();
     let (mut count, mut bytes) = (0, 0);
     let mut kept = Vec::new();
@@ -129,7 +133,7 @@ fn clean_aside(opened: &Opened, arguments: &CleanArguments, ui: Ui) -> Result<Ex
     }
     for path in kept {
         remove(&opened.disk, &path)
-            .map_err(|error| Failure::io(format!("can't remove `{path}`"), error))?;
+            .map_err(|error| CommandError::io(format!("can't remove `{path}`"), error))?;
     }
     ui.print(&format!("{out}{sum} removed\n"))?;
     Ok(ExitCode::SUCCESS)
@@ -150,7 +154,7 @@ fn measure(path: &Path) -> (usize, u64) {
 }
 
 /// The recorded steps to clean.
-fn steps(opened: &Opened, arguments: &CleanArguments, ui: Ui) -> Result<Vec<String>, Failure> {
+fn steps(opened: &Opened, arguments: &CleanArguments, ui: Ui) -> Result<Vec<String>, CommandError> {
     let mut recorded = opened.ledger.borrow().step_names();
     recorded.sort_unstable();
     if arguments.names.is_empty() && !arguments.leftovers {
@@ -160,8 +164,8 @@ fn steps(opened: &Opened, arguments: &CleanArguments, ui: Ui) -> Result<Vec<Stri
     let asking = Asking {
         ask: arguments.leftovers,
     };
-    Looking::at_opened_asking(opened, asking, ui, |looking| {
-        let project = looking.project;
+    ReadOnlyProject::at_opened_asking(opened, asking, ui, |read_only| {
+        let project = read_only.project;
         if arguments.leftovers {
             let described = |name: &String| {
                 project

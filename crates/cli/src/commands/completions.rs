@@ -18,7 +18,7 @@ use clap_complete::env::Shells;
 
 use handloom_core::language::LetHow;
 use handloom_core::language::TopItem;
-use handloom_core::language::Value;
+use handloom_core::language::ValueSyntax;
 use handloom_core::project::frame::Frame;
 use handloom_core::project::script::relative;
 
@@ -27,17 +27,17 @@ use crate::arguments::Common;
 use crate::arguments::CompletionsArguments;
 use crate::arguments::Shell;
 use crate::arguments::for_completion;
-use crate::commands::looking::Looking;
+use crate::commands::read_only::ReadOnlyProject;
 use crate::context::Located;
 use crate::context::Opened;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::ui::Ui;
 
 /// The environment variable by which a shell's script asks.
 const ASKS: &str = "HANDLOOM_COMPLETE";
 
 /// Carries the command out.
-pub fn run(arguments: &CompletionsArguments, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn run(arguments: &CompletionsArguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let name = match arguments.shell {
         Shell::Bash => "bash",
         Shell::Zsh => "zsh",
@@ -63,9 +63,9 @@ pub fn answer() {
 pub fn names() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| {
         let typed = typed.to_string_lossy();
-        look(|looking| {
-            let mut found = files(looking, &typed);
-            found.extend(task_names(looking, &typed));
+        look(|read_only| {
+            let mut found = files(read_only, &typed);
+            found.extend(task_names(read_only, &typed));
             found
         })
         .into_iter()
@@ -78,7 +78,7 @@ pub fn names() -> ArgValueCompleter {
 pub fn tasks() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| {
         let typed = typed.to_string_lossy();
-        let mut found = look(|looking| task_names(looking, &typed));
+        let mut found = look(|read_only| task_names(read_only, &typed));
         found.extend(personal_names(&typed));
         found
     })
@@ -103,11 +103,12 @@ fn opened() -> Option<(Opened, Common)> {
 }
 
 /// The project, without a word about what is wrong with it.
-fn look<T: Default>(look: impl FnOnce(&Looking<'_, '_>) -> T) -> T {
+fn look<T: Default>(look: impl FnOnce(&ReadOnlyProject<'_, '_>) -> T) -> T {
     let Some((opened, _)) = opened() else {
         return T::default();
     };
-    Looking::at_opened(&opened, Ui::silent(), |looking| Ok(look(looking))).unwrap_or_default()
+    ReadOnlyProject::at_opened(&opened, Ui::silent(), |read_only| Ok(look(read_only)))
+        .unwrap_or_default()
 }
 
 /// The folder behind `--project` in the line that is being typed.
@@ -143,8 +144,8 @@ pub fn values() -> ArgValueCompleter {
             .iter()
             .position(|word| word == "run")
             .and_then(|at| words.get(at + 1));
-        let mut found = look(|looking| {
-            let tasks = &looking.project.tasks;
+        let mut found = look(|read_only| {
+            let tasks = &read_only.project.tasks;
             let task = task.and_then(|name| tasks.iter().find(|task| task.decl.name == *name));
             let parameters = task.map(|task| task.decl.syntax.parameters.as_slice());
             let names = parameters.unwrap_or_default().iter();
@@ -161,11 +162,11 @@ pub fn values() -> ArgValueCompleter {
 }
 
 /// Files that can be made, up to the next folder: of a large project nobody reads all names.
-fn files(looking: &Looking<'_, '_>, typed: &str) -> Vec<CompletionCandidate> {
-    let folder = &looking.opened.located.folder;
+fn files(read_only: &ReadOnlyProject<'_, '_>, typed: &str) -> Vec<CompletionCandidate> {
+    let folder = &read_only.opened.located.folder;
     let mut found: BTreeSet<String> = BTreeSet::new();
-    for &path in &looking.project.sorted_outputs {
-        let name = relative(looking.project.paths.get(path), folder);
+    for &path in &read_only.project.sorted_outputs {
+        let name = relative(read_only.project.paths.get(path), folder);
         let Some(rest) = name.strip_prefix(typed) else {
             continue;
         };
@@ -177,8 +178,8 @@ fn files(looking: &Looking<'_, '_>, typed: &str) -> Vec<CompletionCandidate> {
     found.into_iter().map(CompletionCandidate::new).collect()
 }
 
-fn task_names(looking: &Looking<'_, '_>, typed: &str) -> Vec<CompletionCandidate> {
-    looking
+fn task_names(read_only: &ReadOnlyProject<'_, '_>, typed: &str) -> Vec<CompletionCandidate> {
+    read_only
         .project
         .tasks
         .iter()
@@ -193,20 +194,20 @@ fn task_names(looking: &Looking<'_, '_>, typed: &str) -> Vec<CompletionCandidate
 }
 
 /// The choices of a variable that has some, behind its sign.
-fn choices(looking: &Looking<'_, '_>, typed: &str) -> Vec<CompletionCandidate> {
+fn choices(read_only: &ReadOnlyProject<'_, '_>, typed: &str) -> Vec<CompletionCandidate> {
     let Some((name, _)) = typed.split_once('=') else {
         return Vec::new();
     };
     let mut found = Vec::new();
-    for (part, declared, definitions) in looking.vars.declared() {
-        let folder = &looking.vars.description.parts[part.index()].folder;
+    for (part, declared, definitions) in read_only.vars.declared() {
+        let folder = &read_only.vars.description.parts[part.index()].folder;
         if format!("{folder}{declared}") != name {
             continue;
         }
         for definition in definitions {
             if definition.how == LetHow::OneOf
-                && let Value::Words(words) = &definition.value
-                && let Some(value) = looking.vars.words(words, &Frame::of(part))
+                && let ValueSyntax::Words(words) = &definition.value
+                && let Some(value) = read_only.vars.words(words, &Frame::of(part))
             {
                 found.extend(value.texts().map(|choice| format!("{name}={choice}")));
             }
@@ -221,19 +222,21 @@ fn personal_names(typed: &str) -> Vec<CompletionCandidate> {
     let ui = Ui::silent();
     let own = opened().map(|(opened, common)| opened.personal(&common, ui));
     match own {
-        Some(Ok(Ok(own))) => Looking::at_opened(&own, ui, |looking| Ok(task_names(looking, typed)))
-            .unwrap_or_default(),
+        Some(Ok(Ok(own))) => {
+            ReadOnlyProject::at_opened(&own, ui, |read_only| Ok(task_names(read_only, typed)))
+                .unwrap_or_default()
+        }
         _ => Vec::new(),
     }
 }
 
 fn variable_names(typed: &str) -> Vec<CompletionCandidate> {
-    look(|looking| {
+    look(|read_only| {
         if typed.contains('=') {
-            return choices(looking, typed);
+            return choices(read_only, typed);
         }
         let mut names: Vec<String> = Vec::new();
-        for part in &looking.vars.description.parts {
+        for part in &read_only.vars.description.parts {
             for item in &part.items {
                 if let TopItem::Let(definition) = item {
                     names.push(format!("{}{}=", part.folder, definition.name.text));

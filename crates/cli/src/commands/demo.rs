@@ -10,7 +10,7 @@ use crate::arguments::Common;
 use crate::arguments::DemoArguments;
 use crate::commands::running;
 use crate::context::Located;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::ui::Ui;
 use crate::ui::style::Role;
 
@@ -20,14 +20,14 @@ static ALMANAC: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../examples/alman
 const TOOLS: [&str; 4] = ["cc", "sh", "awk", "sort"];
 
 /// Carries the command out.
-pub fn run(common: &Common, arguments: &DemoArguments, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn run(common: &Common, arguments: &DemoArguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let missing: Vec<&str> = TOOLS
         .iter()
         .copied()
         .filter(|tool| !is_there(tool))
         .collect();
     if !missing.is_empty() {
-        return Err(Failure::usage(
+        return Err(CommandError::usage(
             format!(
                 "the demonstration needs programs that are not on this machine: {}",
                 missing.join(", ")
@@ -70,12 +70,12 @@ fn is_there(tool: &str) -> bool {
         .is_some_and(|path| std::env::split_paths(&path).any(|folder| folder.join(tool).is_file()))
 }
 
-fn write_out(folder: &Path) -> Result<(), Failure> {
-    let broken = |error| Failure::io(format!("can't write to `{}`", folder.display()), error);
+fn write_out(folder: &Path) -> Result<(), CommandError> {
+    let broken = |error| CommandError::io(format!("can't write to `{}`", folder.display()), error);
     if folder.exists() {
         let mut entries = folder.read_dir().map_err(broken)?;
         if entries.next().is_some() {
-            return Err(Failure::usage(
+            return Err(CommandError::usage(
                 format!("`{}` is not empty", folder.display()),
                 "name a folder that is not there yet: `handloom demo FOLDER`",
             ));

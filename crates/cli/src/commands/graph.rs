@@ -4,18 +4,18 @@ use std::collections::HashMap;
 use std::path::Path;
 use std::process::ExitCode;
 
-use handloom_core::records::Runs;
-use handloom_core::graph_view::Picture;
-use handloom_core::graph_view::Source;
+use handloom_core::graph_view::GraphSource;
+use handloom_core::graph_view::GraphView;
 use handloom_core::project::paths::from_root;
+use handloom_core::records::Runs;
 use handloom_core::text::nearest;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::GraphArguments;
-use crate::commands::looking::Looking;
+use crate::commands::read_only::ReadOnlyProject;
 use crate::drawing;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::ui::Ui;
 
 /// A project with more steps than this is drawn by its descriptions; as text, of fewer.
@@ -38,27 +38,27 @@ enum Form {
 }
 
 /// Carries the command out.
-pub fn run(common: &Common, arguments: &GraphArguments, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn run(common: &Common, arguments: &GraphArguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let to = arguments.to.as_deref().map(form).transpose()?;
-    Looking::at(common, arguments.asking, ui, |looking| {
-        let picture = picture(looking, arguments)?;
-        looking.warnings()?;
+    ReadOnlyProject::at(common, arguments.asking, ui, |read_only| {
+        let view = view(read_only, arguments)?;
+        read_only.warnings()?;
         let Some((form, file)) = to else {
             match arguments.format {
-                Format::Json => ui.print_json(&drawing::json(&picture))?,
-                Format::Text if picture.knots.is_empty() => {
+                Format::Json => ui.print_json(&drawing::json(&view))?,
+                Format::Text if view.nodes.is_empty() => {
                     ui.print("the description has no target and no task yet\n")?;
                 }
-                Format::Text => ui.print(&drawing::tree::write(&picture, ui.out))?,
+                Format::Text => ui.print(&drawing::tree::write(&view, ui.out))?,
             }
             return Ok(ExitCode::SUCCESS);
         };
-        let text = written(form, &picture, &looking.opened.root_text())?;
+        let text = written(form, &view, &read_only.opened.root_text())?;
         match file {
             None => ui.print(&text)?,
             Some(file) => {
                 std::fs::write(file, &text).map_err(|error| {
-                    Failure::io(format!("can't write `{}`", file.display()), error)
+                    CommandError::io(format!("can't write `{}`", file.display()), error)
                 })?;
                 ui.say(&format!("wrote {}\n", file.display()));
             }
@@ -68,7 +68,7 @@ pub fn run(common: &Common, arguments: &GraphArguments, ui: Ui) -> Result<ExitCo
 }
 
 /// What to write, and to which file: a form's name is for standard output.
-fn form(to: &str) -> Result<(Form, Option<&Path>), Failure> {
+fn form(to: &str) -> Result<(Form, Option<&Path>), CommandError> {
     let named = |name: &str| match name {
         "svg" => Some(Form::Svg),
         "dot" | "gv" => Some(Form::Dot),
@@ -83,40 +83,43 @@ fn form(to: &str) -> Result<(Form, Option<&Path>), Failure> {
     let ending = path.extension().and_then(|ending| ending.to_str());
     match ending.and_then(named) {
         Some(form) => Ok((form, Some(path))),
-        None => Err(Failure::usage(
+        None => Err(CommandError::usage(
             format!("`{to}` is no picture that can be written"),
             "write svg, dot, mermaid or json, or a file that ends so, such as `project.svg`",
         )),
     }
 }
 
-fn picture(looking: &Looking<'_, '_>, arguments: &GraphArguments) -> Result<Picture, Failure> {
-    let (order, prospects) = if arguments.names.is_empty() {
-        looking.outlook_of_all()?
+fn view(
+    read_only: &ReadOnlyProject<'_, '_>,
+    arguments: &GraphArguments,
+) -> Result<GraphView, CommandError> {
+    let (order, predictions) = if arguments.names.is_empty() {
+        read_only.dry_run_of_all()?
     } else {
-        looking.dry_run(&arguments.names, false)?
+        read_only.dry_run(&arguments.names, false)?
     };
-    let last = last_endings(&Runs::new(&looking.opened.located.own()));
+    let last = last_endings(&Runs::new(&read_only.opened.located.own()));
     let failed = |name: &str| last.get(name).is_some_and(|ending| ending == "failed");
-    let ledger = looking.opened.ledger.borrow();
-    let whole = Source {
-        project: looking.project,
-        vars: looking.vars,
+    let ledger = read_only.opened.ledger.borrow();
+    let whole = GraphSource {
+        project: read_only.project,
+        vars: read_only.vars,
         order: &order,
-        prospects: &prospects,
-        disk: &looking.opened.disk,
+        predictions: &predictions,
+        disk: &read_only.opened.disk,
         ledger: &ledger,
         failed: &failed,
     }
-    .picture();
-    let picture = match &arguments.around {
+    .view();
+    let view = match &arguments.around {
         Some(name) => {
-            let folder = &looking.opened.located.folder;
-            let knot = whole
+            let folder = &read_only.opened.located.folder;
+            let node = whole
                 .find(&from_root(folder, name))
                 .or_else(|| whole.find(name));
-            let knot = knot.ok_or_else(|| unknown(&whole, name))?;
-            whole.around(knot, arguments.depth)
+            let node = node.ok_or_else(|| unknown(&whole, name))?;
+            whole.around(node, arguments.depth)
         }
         None => whole,
     };
@@ -125,20 +128,20 @@ fn picture(looking: &Looking<'_, '_>, arguments: &GraphArguments) -> Result<Pict
     } else {
         MANY_LINES
     };
-    Ok(if picture.steps() > most && !arguments.all {
-        picture.grouped()
+    Ok(if view.steps() > most && !arguments.all {
+        view.grouped()
     } else {
-        picture
+        view
     })
 }
 
-fn unknown(picture: &Picture, name: &str) -> Failure {
-    let names = picture.knots.iter().map(|knot| knot.name.as_str());
+fn unknown(view: &GraphView, name: &str) -> CommandError {
+    let names = view.nodes.iter().map(|node| node.name.as_str());
     let help = match nearest(name, names) {
         Some(near) => format!("did you mean `{near}`?"),
         None => "`handloom list --all` shows every file that can be made".to_owned(),
     };
-    Failure::usage(format!("`{name}` is not in the picture"), help)
+    CommandError::usage(format!("`{name}` is not in the picture"), help)
 }
 
 /// How each step or task ended when it was last run, as far as the records reach.
@@ -161,23 +164,23 @@ fn last_endings(runs: &Runs) -> HashMap<String, String> {
     last
 }
 
-fn written(form: Form, picture: &Picture, root: &str) -> Result<String, Failure> {
-    if form == Form::Svg && picture.knots.len() > MOST {
-        return Err(Failure::usage(
+fn written(form: Form, view: &GraphView, root: &str) -> Result<String, CommandError> {
+    if form == Form::Svg && view.nodes.len() > MOST {
+        return Err(CommandError::usage(
             format!(
                 "a drawing of {} files, steps and tasks can't be read",
-                picture.knots.len()
+                view.nodes.len()
             ),
             "leave `--all` away, or give `--around NAME`; dot and json have no limit",
         ));
     }
     Ok(match form {
-        Form::Svg => drawing::svg::write(picture, root.rsplit('/').next().unwrap_or_default()),
-        Form::Dot => drawing::dot::write(picture),
-        Form::Mermaid => drawing::mermaid::write(picture),
+        Form::Svg => drawing::svg::write(view, root.rsplit('/').next().unwrap_or_default()),
+        Form::Dot => drawing::dot::write(view),
+        Form::Mermaid => drawing::mermaid::write(view),
         Form::Json => {
-            let text = serde_json::to_string_pretty(&drawing::json(picture))
-                .map_err(|error| Failure::io("can't write JSON", error.into()))?;
+            let text = serde_json::to_string_pretty(&drawing::json(view))
+                .map_err(|error| CommandError::io("can't write JSON", error.into()))?;
             format!("{text}\n")
         }
     })

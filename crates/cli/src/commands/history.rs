@@ -4,17 +4,17 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 
-use handloom_core::records::Job;
-use handloom_core::records::Run;
-use handloom_core::records::Runs;
 use handloom_core::project::paths::from_root;
+use handloom_core::records::JobRecord;
+use handloom_core::records::RunRecord;
+use handloom_core::records::Runs;
 use handloom_core::scheduler::Summary;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::HistoryArguments;
 use crate::context::Located;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::ui::Ui;
 use crate::ui::style;
 use crate::ui::style::Role;
@@ -35,15 +35,19 @@ struct RunJson<'a> {
 
 /// A step in one run, as programs read it.
 #[derive(Serialize)]
-struct StepJson<'a> {
+struct RecordedStep<'a> {
     run: u64,
     started: String,
     #[serde(flatten)]
-    job: &'a Job,
+    job: &'a JobRecord,
 }
 
 /// Carries the command out.
-pub fn run(common: &Common, arguments: &HistoryArguments, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn run(
+    common: &Common,
+    arguments: &HistoryArguments,
+    ui: Ui,
+) -> Result<ExitCode, CommandError> {
     let located = Located::find(common)?;
     let runs = Runs::new(&located.own());
     let mut read = Vec::new();
@@ -62,7 +66,7 @@ pub fn run(common: &Common, arguments: &HistoryArguments, ui: Ui) -> Result<Exit
     Ok(ExitCode::SUCCESS)
 }
 
-fn all(runs: &[Run], format: Format, ui: Ui) -> Result<(), Failure> {
+fn all(runs: &[RunRecord], format: Format, ui: Ui) -> Result<(), CommandError> {
     if format == Format::Json {
         let rows: Vec<RunJson<'_>> = runs
             .iter()
@@ -105,7 +109,7 @@ fn all(runs: &[Run], format: Format, ui: Ui) -> Result<(), Failure> {
 }
 
 /// How many steps came to each ending.
-fn counts(run: &Run, ui: Ui) -> String {
+fn counts(run: &RunRecord, ui: Ui) -> String {
     let Some(tail) = &run.tail else {
         let text = format!("killed, after {}", text::count(run.jobs.len(), "job"));
         return ui.out.paint(Role::Failed, &text);
@@ -115,15 +119,21 @@ fn counts(run: &Run, ui: Ui) -> String {
     painted.collect::<Vec<_>>().join(", ")
 }
 
-fn one(runs: &[Run], folder: &str, typed: &str, format: Format, ui: Ui) -> Result<(), Failure> {
+fn one(
+    runs: &[RunRecord],
+    folder: &str,
+    typed: &str,
+    format: Format,
+    ui: Ui,
+) -> Result<(), CommandError> {
     let name = from_root(folder, typed);
-    let rows: Vec<(&Run, &Job)> = runs
+    let rows: Vec<(&RunRecord, &JobRecord)> = runs
         .iter()
         .flat_map(|run| run.jobs.iter().map(move |job| (run, job)))
         .filter(|(_, job)| job.step == name)
         .collect();
     if rows.is_empty() {
-        return Err(Failure::usage(
+        return Err(CommandError::usage(
             format!(
                 "`{name}` did not run in the last {}",
                 text::count(runs.len(), "run")
@@ -132,9 +142,9 @@ fn one(runs: &[Run], folder: &str, typed: &str, format: Format, ui: Ui) -> Resul
         ));
     }
     if format == Format::Json {
-        let rows: Vec<StepJson<'_>> = rows
+        let rows: Vec<RecordedStep<'_>> = rows
             .iter()
-            .map(|(run, job)| StepJson {
+            .map(|(run, job)| RecordedStep {
                 run: run.head.run,
                 started: started(run.head.started).iso,
                 job,

@@ -16,10 +16,10 @@ use handloom_core::project::values::Vars;
 use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::ListArguments;
-use crate::commands::looking::Looking;
+use crate::commands::read_only::ReadOnlyProject;
 use crate::context::Located;
 use crate::context::Opened;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::settings;
 use crate::ui::Ui;
 use crate::ui::style::Role;
@@ -63,14 +63,14 @@ struct OwnTaskJson {
 }
 
 /// Carries the command out.
-pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let located = Located::find(common)?;
     let opened = Opened::open(located, common, ui, false)?;
     let own = own_tasks(common, ui)?;
-    Looking::at_opened_asking(&opened, arguments.asking, ui, |looking| {
+    ReadOnlyProject::at_opened_asking(&opened, arguments.asking, ui, |read_only| {
         match arguments.format {
             Format::Json => {
-                let mut list = json(looking.vars, looking.project);
+                let mut list = json(read_only.vars, read_only.project);
                 list.own = own
                     .iter()
                     .map(|row| OwnTaskJson {
@@ -81,7 +81,7 @@ pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCod
                 ui.print_json(&list)?;
             }
             Format::Text => {
-                let rows = rows(looking.vars, looking.project, arguments.all);
+                let rows = rows(read_only.vars, read_only.project, arguments.all);
                 let mut out = render(&rows, ui);
                 if !own.is_empty() {
                     let title = "your own tasks, in any project";
@@ -96,14 +96,14 @@ pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCod
 }
 
 /// The tasks of the user's own description.
-fn own_tasks(common: &Common, ui: Ui) -> Result<Vec<Row>, Failure> {
+fn own_tasks(common: &Common, ui: Ui) -> Result<Vec<Row>, CommandError> {
     if settings::own_tasks().is_none() {
         return Ok(Vec::new());
     }
     let opened = Opened::open(Located::find(common)?, common, Ui::silent(), false)?;
     match opened.personal(common, ui)? {
-        Ok(own) => Looking::at_opened(&own, ui, |looking| {
-            Ok(rows(looking.vars, looking.project, false))
+        Ok(own) => ReadOnlyProject::at_opened(&own, ui, |read_only| {
+            Ok(rows(read_only.vars, read_only.project, false))
         }),
         Err(_) => Ok(Vec::new()),
     }

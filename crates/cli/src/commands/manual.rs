@@ -13,7 +13,7 @@ use clap_mangen::roff::roman;
 
 use crate::arguments::Arguments;
 use crate::arguments::ManualArguments;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::ui::Ui;
 use crate::ui::text;
 
@@ -56,9 +56,9 @@ const ENVIRONMENT: [(&str, &str); 3] = [
 ];
 
 /// Carries the command out.
-pub fn run(arguments: &ManualArguments, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn run(arguments: &ManualArguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let folder = &arguments.folder;
-    let broken = |error| Failure::io(format!("can't write to `{}`", folder.display()), error);
+    let broken = |error| CommandError::io(format!("can't write to `{}`", folder.display()), error);
     std::fs::create_dir_all(folder).map_err(broken)?;
     let mut command = Arguments::command();
     command.build();

@@ -6,10 +6,10 @@ mod demo;
 mod graph;
 mod history;
 mod list;
-mod looking;
 mod manual;
 mod new;
 mod preview;
+mod read_only;
 mod report;
 mod run;
 mod running;
@@ -30,7 +30,7 @@ use crate::arguments::Arguments;
 use crate::arguments::Command;
 use crate::arguments::Common;
 use crate::arguments::with_command;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::ui::Ui;
 
 /// Does what was typed; gives the exit status.
@@ -119,7 +119,7 @@ fn hint_for(error: &clap::Error, typed: &[OsString]) -> Option<String> {
     ))
 }
 
-fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, Failure> {
+fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let common = &arguments.common;
     match &arguments.command {
         Command::Weave(weave) => weave::run(common, weave, ui),

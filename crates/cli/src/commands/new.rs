@@ -8,21 +8,21 @@ use std::process::ExitCode;
 use handloom_core::project::description::FILE_NAME;
 
 use crate::arguments::NewArguments;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::ui::Ui;
 
 /// Carries the command out.
-pub fn run(arguments: &NewArguments, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn run(arguments: &NewArguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let folder = &arguments.folder;
     let path = folder.join(FILE_NAME);
-    let broken = |error| Failure::io(format!("can't write `{}`", path.display()), error);
+    let broken = |error| CommandError::io(format!("can't write `{}`", path.display()), error);
     fs::create_dir_all(folder).map_err(broken)?;
     let (what, loom) = fitting(folder);
     let loom = handloom_core::language::tidy(&loom).unwrap_or(loom);
     let mut file = match fs::File::create_new(&path) {
         Ok(file) => file,
         Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
-            return Err(Failure::usage(
+            return Err(CommandError::usage(
                 format!("`{}` is there already", path.display()),
                 "`handloom list` shows what it describes",
             ));

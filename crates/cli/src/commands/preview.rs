@@ -8,22 +8,22 @@ use handloom_core::graph::Node;
 use handloom_core::graph::Order;
 use handloom_core::project::Project;
 use handloom_core::project::values::Vars;
-use handloom_core::status::Prediction;
 use handloom_core::scheduler::JobBuilder;
 use handloom_core::status::Decision;
+use handloom_core::status::Prediction;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::PreviewArguments;
-use crate::commands::looking::Looking;
-use crate::failure::Failure;
+use crate::commands::read_only::ReadOnlyProject;
+use crate::failure::CommandError;
 use crate::ui::Detail;
 use crate::ui::Ui;
 use crate::ui::style::Role;
 use crate::ui::text;
 
 #[derive(Serialize)]
-struct StepJson<'a> {
+struct PredictedStep<'a> {
     step: String,
     outputs: Vec<&'a str>,
     would: &'static str,
@@ -32,39 +32,43 @@ struct StepJson<'a> {
 
 #[derive(Serialize)]
 struct PreviewJson<'a> {
-    steps: Vec<StepJson<'a>>,
+    steps: Vec<PredictedStep<'a>>,
 }
 
 /// Carries the command out.
-pub fn run(common: &Common, arguments: &PreviewArguments, ui: Ui) -> Result<ExitCode, Failure> {
-    Looking::at(common, arguments.asking, ui, |looking| {
-        let (order, prospects) = looking.dry_run(&arguments.names, arguments.remake)?;
-        let project = looking.project;
+pub fn run(
+    common: &Common,
+    arguments: &PreviewArguments,
+    ui: Ui,
+) -> Result<ExitCode, CommandError> {
+    ReadOnlyProject::at(common, arguments.asking, ui, |read_only| {
+        let (order, predictions) = read_only.dry_run(&arguments.names, arguments.remake)?;
+        let project = read_only.project;
         match arguments.format {
-            Format::Json => ui.print_json(&json(project, &prospects))?,
+            Format::Json => ui.print_json(&json(project, &predictions))?,
             Format::Text => {
-                looking.warnings()?;
-                ui.print(&render(looking.vars, project, &order, &prospects, ui))?;
+                read_only.warnings()?;
+                ui.print(&render(read_only.vars, project, &order, &predictions, ui))?;
             }
         }
         Ok(ExitCode::SUCCESS)
     })
 }
 
-fn json<'p>(project: &'p Project<'_>, prospects: &[Prediction]) -> PreviewJson<'p> {
-    let steps = prospects
+fn json<'p>(project: &'p Project<'_>, predictions: &[Prediction]) -> PreviewJson<'p> {
+    let steps = predictions
         .iter()
-        .filter(|prospect| !matches!(prospect.node.node(project), Node::Set(_)))
-        .map(|prospect| {
-            let mut reasons: Vec<&'static str> = prospect
+        .filter(|prediction| !matches!(prediction.node.node(project), Node::Set(_)))
+        .map(|prediction| {
+            let mut reasons: Vec<&'static str> = prediction
                 .reasons
                 .iter()
                 .map(|reason| reason.kind.name())
                 .collect();
             reasons.dedup();
-            StepJson {
-                step: prospect.node.name(project),
-                outputs: match prospect.node.node(project) {
+            PredictedStep {
+                step: prediction.node.name(project),
+                outputs: match prediction.node.node(project) {
                     Node::Step(step) => project
                         .step_outputs(project.step(step))
                         .iter()
@@ -72,7 +76,7 @@ fn json<'p>(project: &'p Project<'_>, prospects: &[Prediction]) -> PreviewJson<'
                         .collect(),
                     _ => Vec::new(),
                 },
-                would: prospect.would.name(),
+                would: prediction.decision.name(),
                 reasons,
             }
         })
@@ -84,17 +88,17 @@ fn render<'d>(
     vars: &Vars<'d>,
     project: &Project<'d>,
     order: &Order,
-    prospects: &[Prediction],
+    predictions: &[Prediction],
     ui: Ui,
 ) -> String {
     let mut out = String::new();
     let (mut run, mut maybe, mut keep) = (0, 0, 0);
-    for prospect in prospects {
-        let node = prospect.node.node(project);
+    for prediction in predictions {
+        let node = prediction.node.node(project);
         if matches!(node, Node::Set(_)) {
             continue;
         }
-        let (word, role) = match prospect.would {
+        let (word, role) = match prediction.decision {
             Decision::Keep => {
                 keep += 1;
                 continue;
@@ -108,9 +112,9 @@ fn render<'d>(
                 ("maybe", Role::Held)
             }
         };
-        let name = text::safe(&prospect.node.name(project));
+        let name = text::safe(&prediction.node.name(project));
         let pad = 32usize.saturating_sub(text::columns(&name));
-        let why = because(project, order, prospects, prospect);
+        let why = because(project, order, predictions, prediction);
         let mark = ui.out.paint(role, &format!("{word:>7}"));
         let line = format!(
             "{mark}  {}{:pad$}  {}",
@@ -121,7 +125,7 @@ fn render<'d>(
         out.push_str(line.trim_end());
         out.push('\n');
         if ui.detail == Detail::Verbose {
-            script(vars, project, prospect, &mut out);
+            script(vars, project, prediction, &mut out);
         }
     }
     let counts = [
@@ -147,20 +151,20 @@ fn render<'d>(
 pub fn because(
     project: &Project<'_>,
     order: &Order,
-    prospects: &[Prediction],
-    prospect: &Prediction,
+    predictions: &[Prediction],
+    prediction: &Prediction,
 ) -> String {
-    if let Some(reason) = prospect.reasons.first() {
-        let more = match prospect.reasons.len() {
+    if let Some(reason) = prediction.reasons.first() {
+        let more = match prediction.reasons.len() {
             1 => String::new(),
             count => format!(" (and {} more)", count - 1),
         };
         return format!("{}{more}", reason.brief());
     }
-    if matches!(prospect.node.node(project), Node::Task(_)) {
+    if matches!(prediction.node.node(project), Node::Task(_)) {
         return "a task runs each time".to_owned();
     }
-    let open = open_steps(project, order, prospects, prospect);
+    let open = open_steps(project, order, predictions, prediction);
     match &open[..] {
         [] => String::new(),
         [one] => format!("if {} changes", order.nodes[*one].name(project)),
@@ -176,13 +180,13 @@ pub fn because(
 pub fn open_steps(
     project: &Project<'_>,
     order: &Order,
-    prospects: &[Prediction],
-    prospect: &Prediction,
+    predictions: &[Prediction],
+    prediction: &Prediction,
 ) -> Vec<usize> {
     let mut steps = Vec::new();
-    for &before in &prospect.open {
+    for &before in &prediction.open {
         match order.nodes[before].node(project) {
-            Node::Set(_) => steps.extend(&prospects[before].open),
+            Node::Set(_) => steps.extend(&predictions[before].open),
             _ => steps.push(before),
         }
     }
@@ -191,8 +195,8 @@ pub fn open_steps(
     steps
 }
 
-fn script<'d>(vars: &Vars<'d>, project: &Project<'d>, prospect: &Prediction, out: &mut String) {
-    let Node::Step(step) = prospect.node.node(project) else {
+fn script<'d>(vars: &Vars<'d>, project: &Project<'d>, prediction: &Prediction, out: &mut String) {
+    let Node::Step(step) = prediction.node.node(project) else {
         return;
     };
     if let Some(prepared) = (JobBuilder { project, vars }).step(step, 0) {

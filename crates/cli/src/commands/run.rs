@@ -16,17 +16,17 @@ use handloom_core::text::nearest;
 
 use crate::arguments::Common;
 use crate::arguments::RunArguments;
-use crate::commands::looking::Looking;
+use crate::commands::read_only::ReadOnlyProject;
 use crate::commands::running;
 use crate::context::Located;
 use crate::context::Opened;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::lock::Lock;
 use crate::ui::Ui;
 use crate::ui::text;
 
 /// Carries the command out.
-pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let located = Located::find(common)?;
     let (lock, opened) = running::open(common, located, arguments.running.no_wait, ui)?;
     if is_pattern(&arguments.task) {
@@ -59,7 +59,7 @@ fn run_bound(
     arguments: &RunArguments,
     lock: Lock,
     ui: Ui,
-) -> Result<ExitCode, Failure> {
+) -> Result<ExitCode, CommandError> {
     let work = running::Work {
         names: vec![name.clone()],
         call: Some((name, call)),
@@ -70,7 +70,7 @@ fn run_bound(
 }
 
 /// Shows the help of one task: how it is run, and what it says of itself.
-pub fn help(common: &Common, task: &str, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn help(common: &Common, task: &str, ui: Ui) -> Result<ExitCode, CommandError> {
     let opened = Opened::open(Located::find(common)?, common, ui, false)?;
     if show_help(&opened, task, ui)? {
         return Ok(ExitCode::SUCCESS);
@@ -80,24 +80,27 @@ pub fn help(common: &Common, task: &str, ui: Ui) -> Result<ExitCode, Failure> {
     {
         return Ok(ExitCode::SUCCESS);
     }
-    Err(Failure::usage(
+    Err(CommandError::usage(
         format!("no task is called `{task}`"),
         "`handloom list` shows the tasks; `handloom help run` tells how tasks are run",
     ))
 }
 
-fn show_help(opened: &Opened, task: &str, ui: Ui) -> Result<bool, Failure> {
-    Looking::at_opened(opened, ui, |looking| {
-        let name = from_root(&looking.opened.located.folder, task);
+fn show_help(opened: &Opened, task: &str, ui: Ui) -> Result<bool, CommandError> {
+    ReadOnlyProject::at_opened(opened, ui, |read_only| {
+        let name = from_root(&read_only.opened.located.folder, task);
         let names = [name.as_str(), task];
         let found = names
             .iter()
-            .find_map(|name| looking.project.task_named(name));
+            .find_map(|name| read_only.project.task_named(name));
         let Some(found) = found else {
             return Ok(false);
         };
-        let decl = &looking.project.tasks[found.index()].decl;
-        let mut out = format!("handloom run {}\n", text::safe(&usage(looking.vars, decl)));
+        let decl = &read_only.project.tasks[found.index()].decl;
+        let mut out = format!(
+            "handloom run {}\n",
+            text::safe(&usage(read_only.vars, decl))
+        );
         if let Some(about) = decl.clauses.about {
             out.push_str(&format!("\n{}\n", text::safe_lines(about.trim_end())));
         }
@@ -107,26 +110,30 @@ fn show_help(opened: &Opened, task: &str, ui: Ui) -> Result<bool, Failure> {
 }
 
 /// The names of the tasks that a pattern matches, as they are typed in the folder that one is in.
-fn matching(opened: &Opened, arguments: &RunArguments, ui: Ui) -> Result<Vec<String>, Failure> {
+fn matching(
+    opened: &Opened,
+    arguments: &RunArguments,
+    ui: Ui,
+) -> Result<Vec<String>, CommandError> {
     let pattern = &arguments.task;
     if !arguments.values.is_empty() || !arguments.extra.is_empty() {
-        return Err(Failure::usage(
+        return Err(CommandError::usage(
             format!("values can't be given to all tasks that `{pattern}` matches"),
             "run the tasks one by one, or give their parameters values of their own",
         ));
     }
-    Looking::at_opened(opened, ui, |looking| {
-        let folder = &looking.opened.located.folder;
+    ReadOnlyProject::at_opened(opened, ui, |read_only| {
+        let folder = &read_only.opened.located.folder;
         let source = from_root(&escape(folder), pattern);
         let compiled = Pattern::compile(&source)
-            .map_err(|error| Failure::usage(error.to_string(), "quote it for the shell"))?;
-        let tasks = looking.project.tasks.iter().map(|task| &task.decl.name);
+            .map_err(|error| CommandError::usage(error.to_string(), "quote it for the shell"))?;
+        let tasks = read_only.project.tasks.iter().map(|task| &task.decl.name);
         let names: Vec<String> = tasks
             .filter(|name| compiled.matches(name))
             .map(|name| relative(name, folder))
             .collect();
         if names.is_empty() {
-            return Err(Failure::usage(
+            return Err(CommandError::usage(
                 format!("no task matches `{pattern}`"),
                 "`handloom list` shows the tasks",
             ));
@@ -140,15 +147,15 @@ fn bind(
     opened: &Opened,
     arguments: &RunArguments,
     ui: Ui,
-) -> Result<Option<(String, TaskCall)>, Failure> {
-    Looking::at_opened(opened, ui, |looking| {
-        let project = looking.project;
-        let mut folder = looking.opened.located.folder.as_str();
+) -> Result<Option<(String, TaskCall)>, CommandError> {
+    ReadOnlyProject::at_opened(opened, ui, |read_only| {
+        let project = read_only.project;
+        let mut folder = read_only.opened.located.folder.as_str();
         loop {
             let name = from_root(folder, &arguments.task);
             if let Some(task) = project.task_named(&name) {
                 let node = &project.tasks[task.index()];
-                let call = call(looking.vars, node, arguments)?;
+                let call = call(read_only.vars, node, arguments)?;
                 return Ok(Some((node.decl.name.clone(), call)));
             }
             if folder.is_empty() {
@@ -160,16 +167,20 @@ fn bind(
     })
 }
 
-fn unknown(opened: &Opened, arguments: &RunArguments, ui: Ui) -> Result<Failure, Failure> {
-    Looking::at_opened(opened, ui, |looking| {
-        let tasks = &looking.project.tasks;
+fn unknown(
+    opened: &Opened,
+    arguments: &RunArguments,
+    ui: Ui,
+) -> Result<CommandError, CommandError> {
+    ReadOnlyProject::at_opened(opened, ui, |read_only| {
+        let tasks = &read_only.project.tasks;
         let names = tasks.iter().map(|task| task.decl.name.as_str());
         let help = match nearest(&arguments.task, names) {
             Some(near) => format!("did you mean `handloom run {near}`?"),
             None => "`handloom list` shows the tasks".to_owned(),
         };
         let what = format!("no task is called `{}`", arguments.task);
-        Ok(Failure::usage(what, help))
+        Ok(CommandError::usage(what, help))
     })
 }
 
@@ -177,10 +188,10 @@ fn call(
     vars: &Vars<'_>,
     task: &TaskNode<'_>,
     arguments: &RunArguments,
-) -> Result<TaskCall, Failure> {
+) -> Result<TaskCall, CommandError> {
     let decl = &task.decl;
     let wrong = |what: String| {
-        Failure::usage(
+        CommandError::usage(
             what,
             format!("the task is run as: handloom run {}", usage(vars, decl)),
         )
@@ -203,7 +214,7 @@ fn call(
                         parameters.iter().map(|parameter| &*parameter.name.text),
                     )
                 {
-                    return Err(Failure::usage(
+                    return Err(CommandError::usage(
                         format!("`{}` has no parameter `{name}`", decl.name),
                         format!(
                             "did you mean `{near}=…`? The task is run as: handloom run {}",

@@ -4,23 +4,23 @@ use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use handloom_core::records::Head;
-use handloom_core::records::Recorder;
-use handloom_core::records::Runs;
+use handloom_core::executor::CancelToken;
+use handloom_core::executor::LocalExecutor;
+use handloom_core::graph::BuildRequest;
 use handloom_core::project::script::TaskCall;
 use handloom_core::project::script::relative;
 use handloom_core::project::shell::quote;
 use handloom_core::project::shell::quote_all;
-use handloom_core::graph::BuildRequest;
-use handloom_core::scheduler::Event;
-use handloom_core::scheduler::WatchHook;
-use handloom_core::executor::LocalExecutor;
+use handloom_core::records::Recorder;
+use handloom_core::records::RunHeader;
+use handloom_core::records::Runs;
+use handloom_core::scheduler::BuildError;
 use handloom_core::scheduler::BuildOptions;
+use handloom_core::scheduler::Event;
 use handloom_core::scheduler::Recovered;
 use handloom_core::scheduler::Session;
-use handloom_core::executor::CancelToken;
-use handloom_core::scheduler::BuildError;
 use handloom_core::scheduler::Summary;
+use handloom_core::scheduler::WatchHook;
 use handloom_core::scheduler::recover;
 
 use crate::arguments::Common;
@@ -30,7 +30,7 @@ use crate::arguments::RunningArguments;
 use crate::context::Located;
 use crate::context::Opened;
 use crate::failure;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::lock::Lock;
 use crate::settings;
 use crate::settings::SetBy;
@@ -59,14 +59,14 @@ pub fn open(
     located: Located,
     no_wait: bool,
     ui: Ui,
-) -> Result<(Lock, Opened), Failure> {
+) -> Result<(Lock, Opened), CommandError> {
     let lock = lock(&located, no_wait, ui)?;
     let opened = Opened::open(located, common, ui, true)?;
     Ok((lock, opened))
 }
 
 /// Puts in order what a run that was killed left behind; to be called before anything is looked at.
-pub fn put_in_order(opened: &Opened, ui: Ui) -> Result<(), Failure> {
+pub fn put_in_order(opened: &Opened, ui: Ui) -> Result<(), CommandError> {
     let recovered = recover(
         &opened.disk,
         &opened.clock,
@@ -74,7 +74,7 @@ pub fn put_in_order(opened: &Opened, ui: Ui) -> Result<(), Failure> {
         &opened.located.own().join("jobs"),
         &opened.root_text(),
     )
-    .map_err(|(what, error)| Failure::io(what, error))?;
+    .map_err(|(what, error)| CommandError::io(what, error))?;
     if !recovered.is_empty() {
         ui.say(&told(&recovered));
     }
@@ -119,10 +119,10 @@ fn told(recovered: &Recovered) -> String {
 }
 
 /// Takes the project, or waits for it.
-pub fn lock(located: &Located, no_wait: bool, ui: Ui) -> Result<Lock, Failure> {
+pub fn lock(located: &Located, no_wait: bool, ui: Ui) -> Result<Lock, CommandError> {
     let inside = own_job(located);
     if inside == Some(Inside::Step) {
-        return Err(Failure::usage(
+        return Err(CommandError::usage(
             "a recipe of this project calls Hand Loom in the project, which waits for the recipe",
             "name what it needs after `needs` or `after`; a task that runs others one after another has `steps`",
         ));
@@ -180,7 +180,7 @@ pub fn weave(
     located: Located,
     work: &Work<'_>,
     ui: Ui,
-) -> Result<ExitCode, Failure> {
+) -> Result<ExitCode, CommandError> {
     let (lock, opened) = open(common, located, work.running.no_wait, ui)?;
     weave_opened(&opened, work, lock, ui)
 }
@@ -191,12 +191,12 @@ pub fn weave_opened(
     work: &Work<'_>,
     lock: Lock,
     ui: Ui,
-) -> Result<ExitCode, Failure> {
+) -> Result<ExitCode, CommandError> {
     let mut lock = Some(lock);
     let mut release = || drop(lock.take());
     let stop = Arc::new(CancelToken::default());
     let (signals, mut events) = (Signals::heed(), event_writer(work)?);
-    let run = Run {
+    let run = BuildRun {
         opened,
         work,
         ui,
@@ -204,7 +204,7 @@ pub fn weave_opened(
         signals: &signals,
         events: events.as_mut(),
         heading: None,
-        ground: None,
+        watch_set: None,
         release: Some(&mut release),
         also: &mut |_| {},
     };
@@ -212,7 +212,7 @@ pub fn weave_opened(
         run.carry_out(|session, asked| session.weave(&opened.description, &opened.outside, asked));
     match result {
         // A command for a value was ended on the user's wish: that is no mistake in the description.
-        Err(Failure::Description(..)) if stop.level() > 0 => {
+        Err(CommandError::Description(..)) if stop.level() > 0 => {
             Ok(ExitCode::from(failure::INTERRUPTED))
         }
         result => Ok(exit_code(&result?, &stop)),
@@ -220,18 +220,18 @@ pub fn weave_opened(
 }
 
 /// Where events are to be written.
-pub fn event_writer(work: &Work<'_>) -> Result<Option<EventWriter>, Failure> {
+pub fn event_writer(work: &Work<'_>) -> Result<Option<EventWriter>, CommandError> {
     let Some(path) = &work.running.events else {
         return Ok(None);
     };
     let writer = EventWriter::open(path).map_err(|error| {
-        Failure::io(format!("can't write events to `{}`", path.display()), error)
+        CommandError::io(format!("can't write events to `{}`", path.display()), error)
     })?;
     Ok(Some(writer))
 }
 
 /// One run in a project that is open.
-pub struct Run<'a> {
+pub struct BuildRun<'a> {
     /// The project.
     pub opened: &'a Opened,
     /// What to weave.
@@ -247,19 +247,19 @@ pub struct Run<'a> {
     /// What stands above the run's lines, as [`Manner::heading`].
     pub heading: Option<String>,
     /// Who wants to know what the run depends on.
-    pub ground: Option<WatchHook<'a>>,
+    pub watch_set: Option<WatchHook<'a>>,
     /// Gives the project free for other runs, when only a task is left that has the terminal.
     pub release: Option<&'a mut dyn FnMut()>,
     /// Is told what happens as well.
     pub also: &'a mut dyn FnMut(&Event),
 }
 
-impl Run<'_> {
+impl BuildRun<'_> {
     /// Carries the run out, as `drive` leads the session.
     pub fn carry_out<T>(
         self,
         drive: impl FnOnce(&mut Session<'_>, &BuildRequest) -> Result<T, BuildError>,
-    ) -> Result<T, Failure> {
+    ) -> Result<T, CommandError> {
         let Self {
             opened,
             work,
@@ -268,7 +268,7 @@ impl Run<'_> {
             signals,
             mut events,
             heading,
-            ground,
+            watch_set,
             release,
             also,
         } = self;
@@ -284,10 +284,10 @@ impl Run<'_> {
             heading,
         };
         let mut report = Report::new(ui, sources, manner);
-        let _aim = signals.aim(&stop, report.veil());
+        let _aim = signals.aim(&stop, report.progress_guard());
         let place = place(opened);
         let asker = |command: &[String], folder: &str| place.ask(command, folder, &stop);
-        let around = opened.around_asking(Some(&asker));
+        let environment = opened.environment_asking(Some(&asker));
         let mut recorder = recorder(opened, &options);
         let options = BuildOptions {
             run: Some(recorder.run()),
@@ -307,13 +307,13 @@ impl Run<'_> {
             &place,
             &stop,
             &opened.ledger,
-            &around,
+            &environment,
             options,
             &mut observer,
         );
-        if let Some((ground, told)) = ground {
+        if let Some((watch_set, told)) = watch_set {
             // Taken apart, since what is told may live shorter here than it does for the caller.
-            session.ground = Some((ground, told));
+            session.watch_set = Some((watch_set, told));
         }
         session.release = release.map(|release| -> &mut dyn FnMut() { release });
         let asked = asked(opened, work);
@@ -325,11 +325,11 @@ impl Run<'_> {
             ui.say(&format!("note: this run is not recorded: {error}\n"));
         }
         if let Some(error) = events.and_then(|events| events.error.take()) {
-            return Err(Failure::io("can't write events", error));
+            return Err(CommandError::io("can't write events", error));
         }
         result.map_err(|stopped| match stopped {
             BuildError::Description(diagnostics) => opened.wrong(diagnostics),
-            BuildError::Io(what, error) => Failure::io(what, error),
+            BuildError::Io(what, error) => CommandError::io(what, error),
         })
     }
 }
@@ -360,7 +360,7 @@ fn output(opened: &Opened, work: &Work<'_>) -> Output {
 fn recorder<'a>(opened: &'a Opened, options: &BuildOptions) -> Recorder<'a> {
     use handloom_core::world::Clock;
     let typed: Vec<String> = std::env::args().skip(1).collect();
-    let head = Head {
+    let head = RunHeader {
         run: 0,
         started: opened.clock.now(),
         command: format!("handloom {}", quote_all(typed.iter().map(String::as_str)))
@@ -406,11 +406,11 @@ fn alone(opened: &Opened, work: &Work<'_>, name: &str, task: bool) -> String {
     command.trim_end().to_owned()
 }
 
-fn options(opened: &Opened, work: &Work<'_>) -> Result<BuildOptions, Failure> {
+fn options(opened: &Opened, work: &Work<'_>) -> Result<BuildOptions, CommandError> {
     let cores = cores();
     let jobs = work.running.jobs.or(opened.settings.jobs).unwrap_or(cores);
     if jobs == 0 || jobs > 4096 {
-        return Err(Failure::usage(
+        return Err(CommandError::usage(
             format!("{jobs} jobs can't run at once"),
             "give a number from 1 to 4096",
         ));

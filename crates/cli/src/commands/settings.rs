@@ -5,15 +5,15 @@ use std::process::ExitCode;
 use serde::Serialize;
 
 use handloom_core::project::description::FILE_NAME;
-use handloom_core::project::frame::Frame;
 use handloom_core::project::environment::Origin;
+use handloom_core::project::frame::Frame;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::Output;
 use crate::arguments::SettingsArguments;
-use crate::commands::looking::Looking;
-use crate::failure::Failure;
+use crate::commands::read_only::ReadOnlyProject;
+use crate::failure::CommandError;
 use crate::settings;
 use crate::settings::SetBy;
 use crate::ui::Ui;
@@ -34,11 +34,15 @@ struct SettingsJson {
 }
 
 /// Carries the command out.
-pub fn run(common: &Common, arguments: &SettingsArguments, ui: Ui) -> Result<ExitCode, Failure> {
-    Looking::at(common, arguments.asking, ui, |looking| {
+pub fn run(
+    common: &Common,
+    arguments: &SettingsArguments,
+    ui: Ui,
+) -> Result<ExitCode, CommandError> {
+    ReadOnlyProject::at(common, arguments.asking, ui, |read_only| {
         let json = SettingsJson {
-            settings: general(looking),
-            variables: variables(looking)?,
+            settings: general(read_only),
+            variables: variables(read_only)?,
         };
         match arguments.format {
             Format::Json => ui.print_json(&json)?,
@@ -53,11 +57,11 @@ pub fn run(common: &Common, arguments: &SettingsArguments, ui: Ui) -> Result<Exi
     })
 }
 
-fn general(looking: &Looking<'_, '_>) -> Vec<SettingJson> {
+fn general(read_only: &ReadOnlyProject<'_, '_>) -> Vec<SettingJson> {
     let file =
         settings::path().map_or_else(|| "nowhere".to_owned(), |path| path.display().to_string());
     let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-    let (jobs, from) = match looking.opened.settings.jobs {
+    let (jobs, from) = match read_only.opened.settings.jobs {
         Some(jobs) => (jobs, "the user's settings"),
         None => (cores, "the number of cores"),
     };
@@ -68,8 +72,11 @@ fn general(looking: &Looking<'_, '_>) -> Vec<SettingJson> {
             "as it is without a setting"
         }
     };
-    let (output, runs) = (looking.opened.settings.output, looking.opened.settings.runs);
-    let set_by = looking.opened.settings.set_by;
+    let (output, runs) = (
+        read_only.opened.settings.output,
+        read_only.opened.settings.runs,
+    );
+    let set_by = read_only.opened.settings.set_by;
     let own = settings::own_tasks().map_or_else(
         || "none".to_owned(),
         |folder| folder.join(FILE_NAME).display().to_string(),
@@ -82,7 +89,7 @@ fn general(looking: &Looking<'_, '_>) -> Vec<SettingJson> {
     vec![
         setting(
             "project",
-            looking.opened.root_text(),
+            read_only.opened.root_text(),
             "the nearest hand.loom",
         ),
         setting("settings file", file, "XDG_CONFIG_HOME, or ~/.config"),
@@ -105,34 +112,34 @@ fn general(looking: &Looking<'_, '_>) -> Vec<SettingJson> {
         ),
         setting(
             "grace",
-            text::seconds(looking.opened.settings.grace().as_secs_f64()),
-            given(looking.opened.settings.grace.is_some()),
+            text::seconds(read_only.opened.settings.grace().as_secs_f64()),
+            given(read_only.opened.settings.grace.is_some()),
         ),
         SettingJson {
             name: "trust".to_owned(),
-            value: match looking.opened.settings.trust.as_slice() {
+            value: match read_only.opened.settings.trust.as_slice() {
                 [] => vec!["none".to_owned()],
                 trusted => trusted.to_vec(),
             },
-            from: given(!looking.opened.settings.trust.is_empty()).to_owned(),
+            from: given(!read_only.opened.settings.trust.is_empty()).to_owned(),
         },
     ]
 }
 
-fn variables(looking: &Looking<'_, '_>) -> Result<Vec<SettingJson>, Failure> {
-    let description = &looking.opened.description;
+fn variables(read_only: &ReadOnlyProject<'_, '_>) -> Result<Vec<SettingJson>, CommandError> {
+    let description = &read_only.opened.description;
     let mut found = Vec::new();
-    for (part, name, definitions) in looking.vars.declared() {
+    for (part, name, definitions) in read_only.vars.declared() {
         let folder = &description.parts[part.index()].folder;
-        let value = looking.vars.lookup(Frame::of(part).part, name).flatten();
-        let from = match looking
+        let value = read_only.vars.lookup(Frame::of(part).part, name).flatten();
+        let from = match read_only
             .opened
             .outside
             .find(folder, name)
             .map(|set| set.origin)
         {
             Some(Origin::CommandLine) => "the command line".to_owned(),
-            Some(Origin::Environment) => format!("HANDLOOM_LET_{name} in the environment"),
+            Some(Origin::Surroundings) => format!("HANDLOOM_LET_{name} in the environment"),
             Some(Origin::UserSettings) => "the user's settings".to_owned(),
             None => definitions
                 .last()
@@ -147,7 +154,7 @@ fn variables(looking: &Looking<'_, '_>) -> Result<Vec<SettingJson>, Failure> {
             from,
         });
     }
-    looking.warnings()?;
+    read_only.warnings()?;
     found.sort_by(|a, b| a.name.cmp(&b.name));
     Ok(found)
 }

@@ -8,19 +8,19 @@ use crate::arguments::Common;
 use crate::arguments::TidyArguments;
 use crate::context::Located;
 use crate::context::Opened;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::failure::RECIPE;
 use crate::ui::Ui;
 use crate::ui::text;
 
 /// Carries the command out.
-pub fn run(common: &Common, arguments: &TidyArguments, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn run(common: &Common, arguments: &TidyArguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let opened = Opened::open(Located::find(common)?, common, ui, false)?;
     let mut changed = 0;
     for name in &opened.description.files {
         let path = opened.located.root.join(name);
         let before = std::fs::read_to_string(&path)
-            .map_err(|error| Failure::io(format!("can't read `{name}`"), error))?;
+            .map_err(|error| CommandError::io(format!("can't read `{name}`"), error))?;
         let Some(after) = tidy(&before) else { continue };
         if after == before {
             continue;
@@ -37,7 +37,7 @@ pub fn run(common: &Common, arguments: &TidyArguments, ui: Ui) -> Result<ExitCod
         let beside = path.with_extension("loom.new");
         std::fs::write(&beside, &after)
             .and_then(|()| std::fs::rename(&beside, &path))
-            .map_err(|error| Failure::io(format!("can't write `{name}`"), error))?;
+            .map_err(|error| CommandError::io(format!("can't write `{name}`"), error))?;
         ui.print(&format!("laid out {}\n", text::safe(name)))?;
     }
     if changed == 0 {

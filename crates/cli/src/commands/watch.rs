@@ -8,47 +8,47 @@ use std::sync::PoisonError;
 use std::sync::mpsc;
 use std::sync::mpsc::Receiver;
 
+use handloom_core::executor::CancelToken;
+use handloom_core::graph::BuildRequest;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
-use handloom_core::text::Diagnostic;
-use handloom_core::text::Sources;
-use handloom_core::graph::BuildRequest;
+use handloom_core::project_cache::ResidentProject;
+use handloom_core::scheduler::BuildError;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Event;
-use handloom_core::status::WatchSet;
-use handloom_core::scheduler::WatchHook;
 use handloom_core::scheduler::Session;
-use handloom_core::project_cache::ResidentProject;
-use handloom_core::executor::CancelToken;
-use handloom_core::scheduler::BuildError;
+use handloom_core::scheduler::WatchHook;
+use handloom_core::status::WatchSet;
+use handloom_core::text::Diagnostic;
+use handloom_core::text::Sources;
 use handloom_core::world::Disk;
 use handloom_core::world::RealDisk;
 
 use crate::arguments::Common;
 use crate::arguments::WatchArguments;
 use crate::commands::running;
-use crate::commands::running::Run;
+use crate::commands::running::BuildRun;
 use crate::commands::running::Work;
 use crate::context::Located;
 use crate::context::Opened;
 use crate::failure;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::signals::Heard;
 use crate::signals::Signals;
 use crate::ui::Detail;
 use crate::ui::Ui;
 use crate::ui::events::EventWriter;
 use crate::ui::keys::Keys;
-use crate::ui::standby::Standby;
 use crate::ui::style::Role;
 use crate::ui::text;
+use crate::ui::watch_status::WatchStatus;
 use crate::watching;
 use crate::watching::Notices;
-use crate::watching::Wish;
-use crate::watching::Woken;
+use crate::watching::RebuildRequest;
+use crate::watching::WatchEvent;
 
 /// Carries the command out.
-pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let located = Located::find(common)?;
     let work = Work {
         names: arguments.names.clone(),
@@ -56,15 +56,15 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
         remake: false,
         running: &arguments.running,
     };
-    let (tell, woken) = mpsc::channel();
+    let (tell, events_in) = mpsc::channel();
     let current: Arc<Mutex<Option<Arc<CancelToken>>>> = Arc::default();
     let signals = Signals::heed();
     let told = tell.clone();
     signals.listen(Box::new(move |heard| {
         // Nobody listens any more at the program's end.
         let _ = told.send(match heard {
-            Heard::End => Woken::End,
-            Heard::Resumed => Woken::Resumed,
+            Heard::End => WatchEvent::End,
+            Heard::Resumed => WatchEvent::Resumed,
         });
     }));
     let (told, running) = (tell.clone(), Arc::clone(&current));
@@ -75,25 +75,25 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
         ui,
         signals: &signals,
         notices: Notices::new(&located.root, tell, arguments.look_every)?,
-        standby: Standby::new(ui, keys.is_some()),
+        watch_status: WatchStatus::new(ui, keys.is_some()),
         keys,
-        woken,
+        events_in,
         current,
         events: running::event_writer(&work)?,
-        told_of_looking: false,
+        told_of_polling: false,
         waited: false,
         broken: None,
         shifts: 0,
     };
-    let mut wish = Wish::default();
+    let mut rebuild = RebuildRequest::default();
     loop {
-        wish = watch.one_project(&wish)?;
-        if wish.ends() {
+        rebuild = watch.one_project(&rebuild)?;
+        if rebuild.ends() {
             break;
         }
     }
-    watch.standby.clear();
-    Ok(if wish.interrupted {
+    watch.watch_status.clear();
+    Ok(if rebuild.interrupted {
         ExitCode::from(failure::INTERRUPTED)
     } else {
         ExitCode::SUCCESS
@@ -101,13 +101,13 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
 }
 
 /// A key was pressed: two of them are meant for the run that is going on.
-fn pressed(key: char, current: &Mutex<Option<Arc<CancelToken>>>, told: &mpsc::Sender<Woken>) {
+fn pressed(key: char, current: &Mutex<Option<Arc<CancelToken>>>, told: &mpsc::Sender<WatchEvent>) {
     if matches!(key, 's' | 'q')
         && let Some(stop) = &*current.lock().unwrap_or_else(PoisonError::into_inner)
     {
         stop.raise(signal_hook::consts::SIGINT);
     }
-    let _ = told.send(Woken::Key(key));
+    let _ = told.send(WatchEvent::Key(key));
 }
 
 /// What lives from the first run to the last.
@@ -117,13 +117,13 @@ struct Watch<'w> {
     ui: Ui,
     signals: &'w Signals,
     notices: Notices,
-    standby: Standby,
+    watch_status: WatchStatus,
     keys: Option<Keys>,
-    woken: Receiver<Woken>,
+    events_in: Receiver<WatchEvent>,
     /// The wish to end the run that is going on.
     current: Arc<Mutex<Option<Arc<CancelToken>>>>,
     events: Option<EventWriter>,
-    told_of_looking: bool,
+    told_of_polling: bool,
     /// Whether it waited for a change before: what is typed was right then.
     waited: bool,
     /// What is wrong with the project, as it was said.
@@ -144,8 +144,8 @@ struct Over<T> {
 impl Watch<'_> {
     /// Opens the project, weaves, and goes on while the description stays the same; gives what is to be done
     /// then.
-    fn one_project(&mut self, wish: &Wish) -> Result<Wish, Failure> {
-        let mut ground = WatchSet::default();
+    fn one_project(&mut self, rebuild: &RebuildRequest) -> Result<RebuildRequest, CommandError> {
+        let mut watch_set = WatchSet::default();
         let located = Located::find(self.common);
         let opened = located.and_then(|located| {
             // Later on another run is nothing to end for.
@@ -154,61 +154,73 @@ impl Watch<'_> {
         });
         let (lock, opened) = match opened {
             Ok(opened) => opened,
-            Err(failure) => return self.mend(failure, ground),
+            Err(failure) => return self.mend(failure, watch_set),
         };
-        let result = self.weave(&opened, wish, Some(&mut ground), |session, asked| {
+        let result = self.weave(&opened, rebuild, Some(&mut watch_set), |session, asked| {
             session.weave(&opened.description, &opened.outside, asked)
         });
         drop(lock);
         let over = match result {
             Ok(over) => over,
-            Err(failure) => return self.mend(failure, ground),
+            Err(failure) => return self.mend(failure, watch_set),
         };
         self.broken = None;
-        self.standby.over(&over.result, &wish.causes);
-        let mut wish = self.after(&opened, &mut ground, &over.ran);
+        self.watch_status.over(&over.result, &rebuild.causes);
+        let mut rebuild = self.after(&opened, &mut watch_set, &over.ran);
         if self.is_news(over.shifted) {
-            wish.everything = true;
-            wish.cause("the description or a folder".to_owned());
+            rebuild.everything = true;
+            rebuild.cause("the description or a folder".to_owned());
         }
-        while !wish.ends() {
-            if !wish.is_one() {
+        while !rebuild.ends() {
+            if !rebuild.is_one() {
                 // What was changed so far is in what is looked at now.
-                wish = wish.left();
+                rebuild = rebuild.left();
             }
-            match self.stand(&opened, &mut ground, wish)? {
-                Next::Worn(left) => wish = left,
-                Next::Wish(next) => return Ok(next),
+            match self.stand(&opened, &mut watch_set, rebuild)? {
+                Next::Stale(left) => rebuild = left,
+                Next::Rebuild(next) => return Ok(next),
             }
         }
-        Ok(wish)
+        Ok(rebuild)
     }
 
     /// Weaves at every change without opening the project anew, as long as that goes.
-    fn stand(&mut self, opened: &Opened, ground: &mut WatchSet, wish: Wish) -> Result<Next, Failure> {
+    fn stand(
+        &mut self,
+        opened: &Opened,
+        watch_set: &mut WatchSet,
+        rebuild: RebuildRequest,
+    ) -> Result<Next, CommandError> {
         let (place, never) = (running::place(opened), CancelToken::default());
         let asker = |command: &[String], folder: &str| place.ask(command, folder, &never);
-        let around = opened.around_asking(Some(&asker));
+        let environment = opened.environment_asking(Some(&asker));
         let folders = Folders::new(&opened.disk);
-        let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
+        let vars = Vars::new(&opened.description, &opened.outside, &environment, &folders);
         let asked = running::asked(opened, self.work);
         // Without notices nobody tells of targets that are not as they were left.
         let blind = self.notices.is_blind();
-        let mut standing = if wish.is_one() || blind {
+        let mut resident = if rebuild.is_one() || blind {
             None
         } else {
             let ledger = opened.ledger.borrow();
-            ResidentProject::open(&vars, &folders, &asked, &ledger, &around, running::cores())
+            ResidentProject::open(
+                &vars,
+                &folders,
+                &asked,
+                &ledger,
+                &environment,
+                running::cores(),
+            )
         };
-        let mut wish = wish;
+        let mut rebuild = rebuild;
         loop {
-            wish = self.wait(wish, ground, &opened.disk, false);
-            if wish.ends() {
-                return Ok(Next::Wish(wish));
+            rebuild = self.wait(rebuild, watch_set, &opened.disk, false);
+            if rebuild.ends() {
+                return Ok(Next::Rebuild(rebuild));
             }
-            let Some(standing) = standing.as_mut().filter(|_| !wish.everything) else {
-                self.forget_folders(&wish, ground);
-                return Ok(Next::Wish(wish));
+            let Some(resident) = resident.as_mut().filter(|_| !rebuild.everything) else {
+                self.forget_folders(&rebuild, watch_set);
+                return Ok(Next::Rebuild(rebuild));
             };
             let located = Located {
                 root: opened.located.root.clone(),
@@ -217,27 +229,31 @@ impl Watch<'_> {
             };
             let lock = running::lock(&located, false, self.ui)?;
             if !lock.was_ours {
-                return Ok(Next::Wish(wish));
+                return Ok(Next::Rebuild(rebuild));
             }
-            for path in &wish.doubted {
-                standing.doubt(path);
+            for path in &rebuild.invalidated {
+                resident.invalidate(path);
             }
-            let result = self.weave(opened, &wish, None, |session, asked| {
-                session.weave_standing(standing, &opened.description, asked)
+            let result = self.weave(opened, &rebuild, None, |session, asked| {
+                session.weave_resident(resident, &opened.description, asked)
             });
             drop(lock);
             let over = match result {
                 Ok(over) => over,
-                Err(failure) => return self.mend(failure, std::mem::take(ground)).map(Next::Wish),
+                Err(failure) => {
+                    return self
+                        .mend(failure, std::mem::take(watch_set))
+                        .map(Next::Rebuild);
+                }
             };
             let Some(summary) = over.result else {
-                wish.told = true;
-                return Ok(Next::Wish(wish));
+                rebuild.told = true;
+                return Ok(Next::Rebuild(rebuild));
             };
-            self.standby.over(&summary, &wish.causes);
-            wish = self.after(opened, ground, &over.ran);
-            if standing.is_worn() && !wish.is_one() {
-                return Ok(Next::Worn(wish));
+            self.watch_status.over(&summary, &rebuild.causes);
+            rebuild = self.after(opened, watch_set, &over.ran);
+            if resident.is_stale() && !rebuild.is_one() {
+                return Ok(Next::Stale(rebuild));
             }
         }
     }
@@ -246,21 +262,21 @@ impl Watch<'_> {
     fn weave<T>(
         &mut self,
         opened: &Opened,
-        wish: &Wish,
-        ground: Option<&mut WatchSet>,
+        rebuild: &RebuildRequest,
+        watch_set: Option<&mut WatchSet>,
         drive: impl FnOnce(&mut Session<'_>, &BuildRequest) -> Result<T, BuildError>,
-    ) -> Result<Over<T>, Failure> {
-        self.standby.clear();
-        self.notices.take_note(&wish.causes);
+    ) -> Result<Over<T>, CommandError> {
+        self.watch_status.clear();
+        self.notices.take_note(&rebuild.causes);
         if let Some(events) = &mut self.events
-            && !wish.causes.is_empty()
-            && !wish.told
+            && !rebuild.causes.is_empty()
+            && !rebuild.told
         {
-            events.changed(&wish.causes);
+            events.changed(&rebuild.causes);
         }
         let stop = Arc::new(CancelToken::default());
         self.aim(Some(&stop));
-        let heading = heading(wish, self.ui);
+        let heading = heading(rebuild, self.ui);
         let keys = &self.keys;
         // The job that has the terminal, and all that ran.
         let lent: RefCell<Option<String>> = RefCell::default();
@@ -287,12 +303,12 @@ impl Watch<'_> {
         };
         let notices = &mut self.notices;
         let mut shifted = false;
-        let mut cover = |ground: &mut WatchSet| {
-            notices.cover(ground);
-            notices.follow(ground.causes());
-            shifted |= ground.begin(&opened.disk, &opened.description.sources);
+        let mut cover = |watch_set: &mut WatchSet| {
+            notices.cover(watch_set);
+            notices.follow(watch_set.causes());
+            shifted |= watch_set.begin(&opened.disk, &opened.description.sources);
         };
-        let run = Run {
+        let run = BuildRun {
             opened,
             work: self.work,
             ui: self.ui,
@@ -300,7 +316,7 @@ impl Watch<'_> {
             signals: self.signals,
             events: self.events.as_mut(),
             heading,
-            ground: ground.map(|ground| -> WatchHook<'_> { (ground, &mut cover) }),
+            watch_set: watch_set.map(|watch_set| -> WatchHook<'_> { (watch_set, &mut cover) }),
             release: None,
             also: &mut also,
         };
@@ -318,13 +334,18 @@ impl Watch<'_> {
     }
 
     /// Watches what steps learned when they ran; gives what changed during the run.
-    fn after(&mut self, opened: &Opened, ground: &mut WatchSet, ran: &[String]) -> Wish {
-        let mut wish = Wish::default();
-        watching::drain(&self.woken, &mut wish, ground);
-        self.forget_folders(&wish, ground);
+    fn after(
+        &mut self,
+        opened: &Opened,
+        watch_set: &mut WatchSet,
+        ran: &[String],
+    ) -> RebuildRequest {
+        let mut rebuild = RebuildRequest::default();
+        watching::drain(&self.events_in, &mut rebuild, watch_set);
+        self.forget_folders(&rebuild, watch_set);
         let ledger = opened.ledger.borrow();
-        let new = ground.learned_since(ran.iter().map(String::as_str), &ledger);
-        self.notices.cover(ground);
+        let new = watch_set.learned_since(ran.iter().map(String::as_str), &ledger);
+        self.notices.cover(watch_set);
         self.notices.follow(new.iter().map(String::as_str));
         for path in new {
             // It was not watched when the step read it.
@@ -334,11 +355,11 @@ impl Watch<'_> {
                 _ => false,
             };
             if !same {
-                wish.cause(path);
+                rebuild.cause(path);
             }
         }
-        self.say_of_looking();
-        wish
+        self.say_of_polling();
+        rebuild
     }
 
     /// Whether something changed between reading and watching. Twice in a row is a sign that it always
@@ -349,9 +370,9 @@ impl Watch<'_> {
     }
 
     /// Says once that notices do not tell of everything.
-    fn say_of_looking(&mut self) {
-        if let Some(why) = self.notices.why_looking()
-            && !std::mem::replace(&mut self.told_of_looking, true)
+    fn say_of_polling(&mut self) {
+        if let Some(why) = self.notices.why_polling()
+            && !std::mem::replace(&mut self.told_of_polling, true)
         {
             self.ui.say(&format!(
                 "note: files are looked at every two seconds, since {why}\n"
@@ -360,52 +381,64 @@ impl Watch<'_> {
     }
 
     /// Shows what is wrong with the project, and waits until it may have been mended.
-    fn mend(&mut self, failure: Failure, mut ground: WatchSet) -> Result<Wish, Failure> {
+    fn mend(
+        &mut self,
+        failure: CommandError,
+        mut watch_set: WatchSet,
+    ) -> Result<RebuildRequest, CommandError> {
         let none = Sources::default();
         let sources: &Sources = match &failure {
-            Failure::Description(sources, wrong) if self.waited || in_files(sources, wrong) => {
+            CommandError::Description(sources, wrong)
+                if self.waited || in_files(sources, wrong) =>
+            {
                 sources
             }
             // The description is gone for a moment, while it is written anew.
-            Failure::Usage(..) if self.waited => &none,
+            CommandError::Usage(..) if self.waited => &none,
             _ => return Err(failure),
         };
-        self.standby.clear();
+        self.watch_status.clear();
         let text = self.ui.failure_text(&failure);
         if self.broken.as_ref() != Some(&text) {
             self.ui.say(&text);
-            self.standby.broken();
+            self.watch_status.broken();
             self.broken = Some(text);
         }
-        ground.add_description(sources);
-        self.notices.cover(&ground);
+        watch_set.add_description(sources);
+        self.notices.cover(&watch_set);
         let root = self.notices.root().to_owned();
         let disk = RealDisk::open(&root)
-            .map_err(|error| Failure::io(format!("can't open `{}`", root.display()), error))?;
-        let shifted = ground.begin(&disk, sources);
-        let wish = if self.is_news(shifted) {
-            Wish {
+            .map_err(|error| CommandError::io(format!("can't open `{}`", root.display()), error))?;
+        let shifted = watch_set.begin(&disk, sources);
+        let rebuild = if self.is_news(shifted) {
+            RebuildRequest {
                 now: true,
-                ..Wish::default()
+                ..RebuildRequest::default()
             }
         } else {
-            self.wait(Wish::default(), &ground, &disk, true)
+            self.wait(RebuildRequest::default(), &watch_set, &disk, true)
         };
-        self.forget_folders(&wish, &ground);
-        Ok(wish)
+        self.forget_folders(&rebuild, &watch_set);
+        Ok(rebuild)
     }
 
-    fn wait(&mut self, wish: Wish, ground: &WatchSet, disk: &dyn Disk, broken: bool) -> Wish {
+    fn wait(
+        &mut self,
+        rebuild: RebuildRequest,
+        watch_set: &WatchSet,
+        disk: &dyn Disk,
+        broken: bool,
+    ) -> RebuildRequest {
         self.waited = true;
-        self.standby.show(ground.sources());
-        let refresh = || self.standby.show(ground.sources());
-        watching::wait(&self.woken, wish, ground, disk, broken, &refresh)
+        self.watch_status.show(watch_set.sources());
+        let refresh = || self.watch_status.show(watch_set.sources());
+        watching::wait(&self.events_in, rebuild, watch_set, disk, broken, &refresh)
     }
 
     /// Folders that came or went are watched anew.
-    fn forget_folders(&mut self, wish: &Wish, ground: &WatchSet) {
-        for path in &wish.doubted {
-            if ground.is_folder(path) {
+    fn forget_folders(&mut self, rebuild: &RebuildRequest, watch_set: &WatchSet) {
+        for path in &rebuild.invalidated {
+            if watch_set.is_folder(path) {
                 self.notices.forget(path);
             }
         }
@@ -423,19 +456,19 @@ fn in_files(sources: &Sources, wrong: &[Diagnostic]) -> bool {
 /// How it goes on after standing.
 enum Next {
     /// The project is to be looked at as a whole, without a run; with what is still open then.
-    Worn(Wish),
+    Stale(RebuildRequest),
     /// Something is to be done.
-    Wish(Wish),
+    Rebuild(RebuildRequest),
 }
 
 /// What stands above a run's lines: when and why.
-fn heading(wish: &Wish, ui: Ui) -> Option<String> {
+fn heading(rebuild: &RebuildRequest, ui: Ui) -> Option<String> {
     if ui.detail == Detail::Quiet {
         return None;
     }
-    let why = match wish.causes.split_first() {
-        None if wish.now => "asked for".to_owned(),
-        None if wish.lost => "more changed than the system could tell of".to_owned(),
+    let why = match rebuild.causes.split_first() {
+        None if rebuild.now => "asked for".to_owned(),
+        None if rebuild.lost => "more changed than the system could tell of".to_owned(),
         None => return None,
         Some((path, [])) => format!("{} changed", text::safe(path)),
         Some((path, more)) => format!("{} and {} more changed", text::safe(path), more.len()),

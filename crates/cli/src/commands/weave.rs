@@ -7,18 +7,18 @@ use handloom_core::graph::BuildRequest;
 use crate::arguments::Common;
 use crate::arguments::RunArguments;
 use crate::arguments::WeaveArguments;
-use crate::commands::looking::Looking;
+use crate::commands::read_only::ReadOnlyProject;
 use crate::commands::run as run_command;
 use crate::commands::running::Work;
 use crate::commands::running::weave;
 use crate::context::Located;
 use crate::context::Opened;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::settings;
 use crate::ui::Ui;
 
 /// Carries the command out.
-pub fn run(common: &Common, arguments: &WeaveArguments, ui: Ui) -> Result<ExitCode, Failure> {
+pub fn run(common: &Common, arguments: &WeaveArguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let located = Located::find(common)?;
     if let [name] = &arguments.names[..]
         && personal_task(common, name)?
@@ -43,7 +43,7 @@ pub fn run(common: &Common, arguments: &WeaveArguments, ui: Ui) -> Result<ExitCo
 }
 
 /// Whether a name that the project does not know is a task of the user's own.
-fn personal_task(common: &Common, name: &str) -> Result<bool, Failure> {
+fn personal_task(common: &Common, name: &str) -> Result<bool, CommandError> {
     if settings::own_tasks().is_none() {
         return Ok(false);
     }
@@ -57,8 +57,8 @@ fn personal_task(common: &Common, name: &str) -> Result<bool, Failure> {
         folder: opened.located.folder.clone(),
         ..BuildRequest::default()
     };
-    let known = Looking::at_opened(&opened, silent, |looking| {
-        Ok(handloom_core::graph::goals(looking.project, &asked)
+    let known = ReadOnlyProject::at_opened(&opened, silent, |read_only| {
+        Ok(handloom_core::graph::goals(read_only.project, &asked)
             .unknown
             .is_empty())
     });
@@ -68,7 +68,7 @@ fn personal_task(common: &Common, name: &str) -> Result<bool, Failure> {
     let Ok(own) = opened.personal(common, silent)? else {
         return Ok(false);
     };
-    Looking::at_opened(&own, silent, |looking| {
-        Ok(looking.project.task_named(name).is_some())
+    ReadOnlyProject::at_opened(&own, silent, |read_only| {
+        Ok(read_only.project.task_named(name).is_some())
     })
 }

@@ -11,18 +11,18 @@ use handloom_core::graph::Order;
 use handloom_core::ledger::StepView;
 use handloom_core::ledger::task_key;
 use handloom_core::project::Project;
+use handloom_core::status::Decision;
+use handloom_core::status::Prediction;
 use handloom_core::verdict::Reason;
 use handloom_core::verdict::ReasonKind;
-use handloom_core::status::Prediction;
-use handloom_core::status::Decision;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::WhyArguments;
-use crate::commands::looking::Looking;
 use crate::commands::preview::because;
 use crate::commands::preview::open_steps;
-use crate::failure::Failure;
+use crate::commands::read_only::ReadOnlyProject;
+use crate::failure::CommandError;
 use crate::ui::Ui;
 use crate::ui::style::Role;
 use crate::ui::text;
@@ -35,38 +35,39 @@ struct WhyJson<'a> {
 }
 
 /// Carries the command out.
-pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode, Failure> {
-    Looking::at(common, arguments.asking, ui, |looking| {
-        let (order, prospects) = looking.dry_run(std::slice::from_ref(&arguments.name), false)?;
-        let project = looking.project;
+pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode, CommandError> {
+    ReadOnlyProject::at(common, arguments.asking, ui, |read_only| {
+        let (order, predictions) =
+            read_only.dry_run(std::slice::from_ref(&arguments.name), false)?;
+        let project = read_only.project;
         // The goal comes last, behind all that it waits for.
-        let Some(position) = prospects.len().checked_sub(1) else {
-            return Err(Failure::usage(
+        let Some(position) = predictions.len().checked_sub(1) else {
+            return Err(CommandError::usage(
                 "that name stands for nothing",
                 "`handloom list --all` shows every file",
             ));
         };
-        let name = prospects[position].node.name(project);
-        let key = match prospects[position].node.node(project) {
+        let name = predictions[position].node.name(project);
+        let key = match predictions[position].node.node(project) {
             Node::Task(task) if project.tasks[task.index()].decl.clauses.remember => {
                 task_key(&name)
             }
             Node::Task(_) => {
-                return Err(Failure::usage(
+                return Err(CommandError::usage(
                     format!("`{name}` is a task, which runs each time it is asked for"),
                     "name a file that a target makes, or a task with `remember`",
                 ));
             }
             Node::Step(_) | Node::Set(_) => name.clone(),
         };
-        let last = last_reasons(looking, &key);
+        let last = last_reasons(read_only, &key);
         let reasons = if arguments.last {
             &last
         } else {
-            &prospects[position].reasons
+            &predictions[position].reasons
         };
         if arguments.format == Format::Json {
-            let would = prospects[position].would.name();
+            let would = predictions[position].decision.name();
             ui.print_json(&WhyJson {
                 step: name,
                 reasons,
@@ -74,20 +75,28 @@ pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode
             })?;
             return Ok(ExitCode::SUCCESS);
         }
-        looking.warnings()?;
+        read_only.warnings()?;
         let mut out = String::new();
         if arguments.last {
-            explain_last(looking, (&name, &key), &last, ui, &mut out);
+            explain_last(read_only, (&name, &key), &last, ui, &mut out);
         } else {
-            explain(looking, &order, &prospects, position, &key, ui, &mut out);
+            explain(
+                read_only,
+                &order,
+                &predictions,
+                position,
+                &key,
+                ui,
+                &mut out,
+            );
         }
         ui.print(&out)?;
         Ok(ExitCode::SUCCESS)
     })
 }
 
-fn last_reasons(looking: &Looking<'_, '_>, name: &str) -> Vec<Reason> {
-    let ledger = looking.opened.ledger.borrow();
+fn last_reasons(read_only: &ReadOnlyProject<'_, '_>, name: &str) -> Vec<Reason> {
+    let ledger = read_only.opened.ledger.borrow();
     ledger
         .step(name)
         .map(|record| {
@@ -101,13 +110,13 @@ fn last_reasons(looking: &Looking<'_, '_>, name: &str) -> Vec<Reason> {
 }
 
 fn explain_last(
-    looking: &Looking<'_, '_>,
+    read_only: &ReadOnlyProject<'_, '_>,
     (name, key): (&str, &str),
     reasons: &[Reason],
     ui: Ui,
     out: &mut String,
 ) {
-    let ledger = looking.opened.ledger.borrow();
+    let ledger = read_only.opened.ledger.borrow();
     let Some(record) = ledger.step(key) else {
         out.push_str(&format!(
             "{} was never made\n",
@@ -123,7 +132,7 @@ fn explain_last(
     ));
     for reason in reasons {
         if reason.kind == ReasonKind::RecipeChanged && reason.was.is_some() {
-            let now = format!("{}{}", record.bindings(), record.sheet());
+            let now = format!("{}{}", record.parameters(), record.recipe_text());
             let changed = Reason {
                 now: Some(now),
                 ..reason.clone()
@@ -164,39 +173,39 @@ fn when(ended_at: i64) -> String {
 }
 
 fn explain(
-    looking: &Looking<'_, '_>,
+    read_only: &ReadOnlyProject<'_, '_>,
     order: &Order,
-    prospects: &[Prediction],
+    predictions: &[Prediction],
     position: usize,
     key: &str,
     ui: Ui,
     out: &mut String,
 ) {
-    let project = looking.project;
-    let prospect = &prospects[position];
+    let project = read_only.project;
+    let prediction = &predictions[position];
     let name = ui
         .out
-        .paint(Role::Name, &text::safe(&prospect.node.name(project)));
-    match prospect.would {
-        Decision::Keep => kept(looking, key, &name, out),
+        .paint(Role::Name, &text::safe(&prediction.node.name(project)));
+    match prediction.decision {
+        Decision::Keep => kept(read_only, key, &name, out),
         Decision::Run => {
             out.push_str(&format!("{name} would run, because\n"));
-            for reason in &prospect.reasons {
+            for reason in &prediction.reasons {
                 tell(reason, ui, out);
             }
-            if !prospect.open.is_empty() {
+            if !prediction.open.is_empty() {
                 out.push_str("and what it is made from may change before:\n");
-                chain(project, order, prospects, prospect, ui, out);
+                chain(project, order, predictions, prediction, ui, out);
             }
         }
-        Decision::Maybe if prospect.open.is_empty() => out.push_str(&format!(
+        Decision::Maybe if prediction.open.is_empty() => out.push_str(&format!(
             "{name} may run: its last run did not finish, and the next run first puts back what it made before\n"
         )),
         Decision::Maybe => {
             out.push_str(&format!(
                 "{name} may run: it has no reason of its own, but what it is made from may change\n"
             ));
-            chain(project, order, prospects, prospect, ui, out);
+            chain(project, order, predictions, prediction, ui, out);
         }
     }
 }
@@ -205,26 +214,26 @@ fn explain(
 fn chain(
     project: &Project<'_>,
     order: &Order,
-    prospects: &[Prediction],
-    prospect: &Prediction,
+    predictions: &[Prediction],
+    prediction: &Prediction,
     ui: Ui,
     out: &mut String,
 ) {
-    let mut current = prospect;
+    let mut current = prediction;
     let mut depth = 1;
     loop {
-        let open = open_steps(project, order, prospects, current);
+        let open = open_steps(project, order, predictions, current);
         let next = open
             .iter()
-            .map(|&at| &prospects[at])
+            .map(|&at| &predictions[at])
             .find(|before| !before.reasons.is_empty())
-            .or_else(|| open.first().map(|&at| &prospects[at]));
+            .or_else(|| open.first().map(|&at| &predictions[at]));
         let Some(next) = next else { break };
         let name = ui
             .out
             .paint(Role::Name, &text::safe(&next.node.name(project)));
-        let why = text::safe(&because(project, order, prospects, next));
-        let word = if next.would == Decision::Run {
+        let why = text::safe(&because(project, order, predictions, next));
+        let word = if next.decision == Decision::Run {
             "would run"
         } else {
             "may run"
@@ -234,7 +243,7 @@ fn chain(
             "",
             indent = depth * 2
         ));
-        if next.would == Decision::Run && next.open.is_empty() {
+        if next.decision == Decision::Run && next.open.is_empty() {
             break;
         }
         current = next;
@@ -282,12 +291,12 @@ fn difference(was: &str, now: &str, ui: Ui, out: &mut String) {
     }
 }
 
-fn kept(looking: &Looking<'_, '_>, key: &str, name: &str, out: &mut String) {
+fn kept(read_only: &ReadOnlyProject<'_, '_>, key: &str, name: &str, out: &mut String) {
     const MOST: usize = 20;
     out.push_str(&format!(
         "{name} would be kept: nothing it was made from differs\n"
     ));
-    let ledger = looking.opened.ledger.borrow();
+    let ledger = read_only.opened.ledger.borrow();
     let Some(record) = ledger.step(key) else {
         return;
     };

@@ -5,32 +5,32 @@
 
 use std::fmt::Write;
 
-use handloom_core::graph_view::Kind;
-use handloom_core::graph_view::Knot;
-use handloom_core::graph_view::Picture;
-use handloom_core::graph_view::State;
-use handloom_core::graph_view::Tie;
+use handloom_core::graph_view::GraphView;
+use handloom_core::graph_view::ViewEdge;
+use handloom_core::graph_view::ViewKind;
+use handloom_core::graph_view::ViewNode;
+use handloom_core::graph_view::ViewState;
 
 use crate::drawing::note;
 
 /// The picture's text.
-pub fn write(picture: &Picture) -> String {
+pub fn write(view: &GraphView) -> String {
     let mut out =
         String::from("digraph project {\n  rankdir=LR;\n  node [fontname=\"monospace\"];\n");
-    for (id, knot) in picture.knots.iter().enumerate() {
-        let note = note(knot);
+    for (id, node) in view.nodes.iter().enumerate() {
+        let note = note(node);
         let label = if note.is_empty() {
-            escaped(&knot.name)
+            escaped(&node.name)
         } else {
-            format!("{}\\n{}", escaped(&knot.name), escaped(&note))
+            format!("{}\\n{}", escaped(&node.name), escaped(&note))
         };
-        let _ = writeln!(out, "  n{id} [label=\"{label}\"{}];", look(knot));
+        let _ = writeln!(out, "  n{id} [label=\"{label}\"{}];", look(node));
     }
-    for &(from, to, tie) in &picture.ties {
-        let look = match tie {
-            Tie::Needs => "",
-            Tie::After => " [style=dotted]",
-            Tie::Learned => " [style=dashed]",
+    for &(from, to, edge) in &view.edges {
+        let look = match edge {
+            ViewEdge::Needs => "",
+            ViewEdge::After => " [style=dotted]",
+            ViewEdge::Learned => " [style=dashed]",
         };
         let _ = writeln!(out, "  n{from} -> n{to}{look};");
     }
@@ -39,16 +39,18 @@ pub fn write(picture: &Picture) -> String {
 }
 
 /// Shapes tell states apart without colour.
-fn look(knot: &Knot) -> &'static str {
-    match (knot.kind, knot.state) {
-        (Kind::Source, State::Missing) => ", shape=underline, style=dashed",
-        (Kind::Source, _) => ", shape=underline",
-        (Kind::Set, _) => ", shape=ellipse",
-        (Kind::Task, State::Failed) | (Kind::Step, State::Failed) => ", shape=octagon, style=bold",
-        (Kind::Task, _) => ", shape=box, style=rounded",
-        (Kind::Step, State::Run) => ", shape=cds",
-        (Kind::Step, State::Maybe) => ", shape=box, style=dashed",
-        (Kind::Step, _) => ", shape=box",
+fn look(node: &ViewNode) -> &'static str {
+    match (node.kind, node.state) {
+        (ViewKind::Source, ViewState::Missing) => ", shape=underline, style=dashed",
+        (ViewKind::Source, _) => ", shape=underline",
+        (ViewKind::Set, _) => ", shape=ellipse",
+        (ViewKind::Task, ViewState::Failed) | (ViewKind::Step, ViewState::Failed) => {
+            ", shape=octagon, style=bold"
+        }
+        (ViewKind::Task, _) => ", shape=box, style=rounded",
+        (ViewKind::Step, ViewState::Run) => ", shape=cds",
+        (ViewKind::Step, ViewState::Maybe) => ", shape=box, style=dashed",
+        (ViewKind::Step, _) => ", shape=box",
     }
 }
 

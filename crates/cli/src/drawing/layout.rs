@@ -21,7 +21,7 @@ const WORK: usize = 400_000;
 
 /// Where something stands: its left upper corner and its size.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub struct Place {
+pub struct Rect {
     /// From the left.
     pub x: f64,
     /// From above.
@@ -32,7 +32,7 @@ pub struct Place {
     pub height: f64,
 }
 
-impl Place {
+impl Rect {
     /// Half its height.
     pub fn middle(self) -> f64 {
         self.y + self.height / 2.0
@@ -41,7 +41,7 @@ impl Place {
 
 /// A line from one place to the next; a place beyond the nodes is a thread's.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Line {
+pub struct Segment {
     /// Where it begins.
     pub from: usize,
     /// Where it ends.
@@ -54,13 +54,13 @@ pub struct Line {
 
 /// A picture's places.
 #[derive(Debug, Default)]
-pub struct Layout {
+pub struct GraphLayout {
     /// First those of the nodes, then those of threads in their columns.
-    pub places: Vec<Place>,
+    pub places: Vec<Rect>,
     /// How many nodes there are.
     pub nodes: usize,
     /// All lines.
-    pub lines: Vec<Line>,
+    pub lines: Vec<Segment>,
     /// How wide and high all of it is.
     pub width: f64,
     /// How high.
@@ -70,7 +70,7 @@ pub struct Layout {
 }
 
 /// Places nodes of these sizes, given the edges between them.
-pub fn lay_out(sizes: &[(f64, f64)], edges: &[(usize, usize)]) -> Layout {
+pub fn lay_out(sizes: &[(f64, f64)], edges: &[(usize, usize)]) -> GraphLayout {
     let back = back_edges(sizes.len(), edges);
     let forward: Vec<(usize, usize)> = edges
         .iter()
@@ -79,16 +79,16 @@ pub fn lay_out(sizes: &[(f64, f64)], edges: &[(usize, usize)]) -> Layout {
         .map(|(edge, _)| *edge)
         .collect();
     let columns = columns(sizes.len(), &forward);
-    let mut layout = Layout {
+    let mut layout = GraphLayout {
         nodes: sizes.len(),
-        ..Layout::default()
+        ..GraphLayout::default()
     };
     layout.places = sizes
         .iter()
-        .map(|&(width, height)| Place {
+        .map(|&(width, height)| Rect {
             width,
             height,
-            ..Place::default()
+            ..Rect::default()
         })
         .collect();
     let mut column_of = columns.clone();
@@ -96,7 +96,7 @@ pub fn lay_out(sizes: &[(f64, f64)], edges: &[(usize, usize)]) -> Layout {
     let mut threads: Vec<Vec<usize>> = vec![Vec::new(); sizes.len()];
     for (edge, (&(from, to), &back)) in edges.iter().zip(&back).enumerate() {
         if back {
-            layout.lines.push(Line {
+            layout.lines.push(Segment {
                 from,
                 to,
                 edge,
@@ -109,13 +109,13 @@ pub fn lay_out(sizes: &[(f64, f64)], edges: &[(usize, usize)]) -> Layout {
             let along = column - columns[from] - 1;
             if threads[from].len() == along {
                 let place = layout.places.len();
-                layout.places.push(Place {
+                layout.places.push(Rect {
                     height: THREAD,
-                    ..Place::default()
+                    ..Rect::default()
                 });
                 column_of.push(column);
                 threads[from].push(place);
-                layout.lines.push(Line {
+                layout.lines.push(Segment {
                     from: last,
                     to: place,
                     edge,
@@ -124,7 +124,7 @@ pub fn lay_out(sizes: &[(f64, f64)], edges: &[(usize, usize)]) -> Layout {
             }
             last = threads[from][along];
         }
-        layout.lines.push(Line {
+        layout.lines.push(Segment {
             from: last,
             to,
             edge,
@@ -201,7 +201,7 @@ fn columns(nodes: usize, edges: &[(usize, usize)]) -> Vec<usize> {
 }
 
 /// How far from the top the middle of each place is to be, as the library finds it.
-fn heights(layout: &Layout) -> Vec<f64> {
+fn heights(layout: &GraphLayout) -> Vec<f64> {
     let config = Config {
         minimum_length: 1,
         vertex_spacing: GAP,
@@ -241,7 +241,7 @@ fn heights(layout: &Layout) -> Vec<f64> {
 
 /// Puts everything at its place: columns beside each other, and in each what stands in each other's way
 /// further down.
-fn place(layout: &mut Layout, column_of: &[usize], heights: &[f64]) {
+fn place(layout: &mut GraphLayout, column_of: &[usize], heights: &[f64]) {
     let count = column_of.iter().max().map_or(0, |last| last + 1);
     let mut columns: Vec<Vec<usize>> = vec![Vec::new(); count];
     for (at, &column) in column_of.iter().enumerate() {
@@ -277,7 +277,7 @@ fn place(layout: &mut Layout, column_of: &[usize], heights: &[f64]) {
 }
 
 /// Draws everything towards the mean of what it is tied to; gives the middles.
-fn relax(layout: &Layout, columns: &[Vec<usize>], heights: &[f64]) -> Vec<f64> {
+fn relax(layout: &GraphLayout, columns: &[Vec<usize>], heights: &[f64]) -> Vec<f64> {
     let mut tied: Vec<Vec<usize>> = vec![Vec::new(); layout.places.len()];
     for line in layout.lines.iter().filter(|line| !line.back) {
         tied[line.from].push(line.to);
@@ -306,7 +306,7 @@ fn relax(layout: &Layout, columns: &[Vec<usize>], heights: &[f64]) -> Vec<f64> {
 
 /// Middles as near to the wanted ones as the order and the room allow, by least squares: neighbours that
 /// would stand in each other's way move together (the method of pooling adjacent violators).
-fn in_order(layout: &Layout, column: &[usize], wanted: &[f64]) -> Vec<f64> {
+fn in_order(layout: &GraphLayout, column: &[usize], wanted: &[f64]) -> Vec<f64> {
     // Each is measured from where it would stand if all stood close together from the top.
     let mut close = Vec::with_capacity(column.len());
     let mut at = 0.0;
@@ -350,7 +350,7 @@ fn count(count: usize) -> f64 {
 mod tests {
     use super::*;
 
-    fn overlap(layout: &Layout) -> bool {
+    fn overlap(layout: &GraphLayout) -> bool {
         let places = &layout.places;
         places.iter().enumerate().any(|(at, one)| {
             places[at + 1..].iter().any(|other| {
@@ -404,7 +404,7 @@ mod tests {
             edges.dedup();
             let layout = lay_out(&sizes, &edges);
             assert!(!overlap(&layout), "{sizes:?} {edges:?}");
-            let inside = |place: &Place| {
+            let inside = |place: &Rect| {
                 place.x >= 0.0
                     && place.y >= 0.0
                     && place.x + place.width <= layout.width + 1e-6

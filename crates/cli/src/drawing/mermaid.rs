@@ -6,30 +6,30 @@
 
 use std::fmt::Write;
 
-use handloom_core::graph_view::Kind;
-use handloom_core::graph_view::Knot;
-use handloom_core::graph_view::Picture;
-use handloom_core::graph_view::State;
-use handloom_core::graph_view::Tie;
+use handloom_core::graph_view::GraphView;
+use handloom_core::graph_view::ViewEdge;
+use handloom_core::graph_view::ViewKind;
+use handloom_core::graph_view::ViewNode;
+use handloom_core::graph_view::ViewState;
 
 use crate::drawing::note;
 
 /// The picture's text.
-pub fn write(picture: &Picture) -> String {
+pub fn write(view: &GraphView) -> String {
     let mut out = String::from("flowchart LR\n");
-    for (id, knot) in picture.knots.iter().enumerate() {
-        let note = note(knot);
-        let mut label = escaped(&knot.name);
+    for (id, node) in view.nodes.iter().enumerate() {
+        let note = note(node);
+        let mut label = escaped(&node.name);
         if !note.is_empty() {
             let _ = write!(label, "<br/>{}", escaped(&note));
         }
-        let (open, close) = shape(knot);
+        let (open, close) = shape(node);
         let _ = writeln!(out, "  n{id}{open}\"{label}\"{close}");
     }
-    for &(from, to, tie) in &picture.ties {
-        let arrow = match tie {
-            Tie::Needs => "-->",
-            Tie::After | Tie::Learned => "-.->",
+    for &(from, to, edge) in &view.edges {
+        let arrow = match edge {
+            ViewEdge::Needs => "-->",
+            ViewEdge::After | ViewEdge::Learned => "-.->",
         };
         let _ = writeln!(out, "  n{from} {arrow} n{to}");
     }
@@ -37,15 +37,15 @@ pub fn write(picture: &Picture) -> String {
 }
 
 /// Shapes tell states apart without colour.
-fn shape(knot: &Knot) -> (&'static str, &'static str) {
-    match (knot.kind, knot.state) {
-        (Kind::Source, _) => ("[/", "/]"),
-        (Kind::Set, _) => ("((", "))"),
-        (_, State::Failed) => ("{{", "}}"),
-        (Kind::Task, _) => ("([", "])"),
-        (Kind::Step, State::Run) => (">", "]"),
-        (Kind::Step, State::Maybe) => ("[[", "]]"),
-        (Kind::Step, _) => ("[", "]"),
+fn shape(node: &ViewNode) -> (&'static str, &'static str) {
+    match (node.kind, node.state) {
+        (ViewKind::Source, _) => ("[/", "/]"),
+        (ViewKind::Set, _) => ("((", "))"),
+        (_, ViewState::Failed) => ("{{", "}}"),
+        (ViewKind::Task, _) => ("([", "])"),
+        (ViewKind::Step, ViewState::Run) => (">", "]"),
+        (ViewKind::Step, ViewState::Maybe) => ("[[", "]]"),
+        (ViewKind::Step, _) => ("[", "]"),
     }
 }
 

@@ -8,10 +8,10 @@ pub mod tree;
 
 use serde::Serialize;
 
-use handloom_core::graph_view::Kind;
-use handloom_core::graph_view::Knot;
-use handloom_core::graph_view::Picture;
-use handloom_core::graph_view::State;
+use handloom_core::graph_view::GraphView;
+use handloom_core::graph_view::ViewKind;
+use handloom_core::graph_view::ViewNode;
+use handloom_core::graph_view::ViewState;
 
 use crate::ui::text;
 
@@ -42,66 +42,66 @@ struct EdgeJson {
 }
 
 /// The picture as programs read it.
-pub fn json(picture: &Picture) -> impl Serialize + '_ {
+pub fn json(view: &GraphView) -> impl Serialize + '_ {
     PictureJson {
-        nodes: picture
-            .knots
+        nodes: view
+            .nodes
             .iter()
             .enumerate()
-            .map(|(id, knot)| NodeJson {
+            .map(|(id, node)| NodeJson {
                 id,
-                kind: knot.kind.name(),
-                name: &knot.name,
-                about: Some(knot.about.as_str()).filter(|about| !about.is_empty()),
-                would: knot.state.name(),
-                count: knot.count,
-                counts: knot
+                kind: node.kind.name(),
+                name: &node.name,
+                about: Some(node.about.as_str()).filter(|about| !about.is_empty()),
+                would: node.state.name(),
+                count: node.count,
+                counts: node
                     .counts
                     .iter()
-                    .filter(|(state, _)| *state != State::None)
+                    .filter(|(state, _)| *state != ViewState::None)
                     .map(|(state, count)| (state.name().to_owned(), (*count).into()))
                     .collect(),
-                reason: Some(knot.reason.as_str()).filter(|reason| !reason.is_empty()),
-                files: &knot.files,
+                reason: Some(node.reason.as_str()).filter(|reason| !reason.is_empty()),
+                files: &node.files,
             })
             .collect(),
-        edges: picture
-            .ties
+        edges: view
+            .edges
             .iter()
-            .map(|&(from, to, tie)| EdgeJson {
+            .map(|&(from, to, edge)| EdgeJson {
                 from,
                 to,
-                kind: tie.name(),
+                kind: edge.name(),
             })
             .collect(),
     }
 }
 
 /// What is said of a node below its name: how many it stands for, and what would become of it.
-fn note(knot: &Knot) -> String {
-    let words = knot.state.words();
-    if knot.count == 1 {
-        return match (words, knot.reason.as_str()) {
+fn note(node: &ViewNode) -> String {
+    let words = node.state.words();
+    if node.count == 1 {
+        return match (words, node.reason.as_str()) {
             ("kept", _) => String::new(),
             // That its outputs are missing is no news then.
-            (words, _) if knot.state == State::Failed => words.to_owned(),
+            (words, _) if node.state == ViewState::Failed => words.to_owned(),
             (words, "") => words.to_owned(),
             (words, reason) => format!("{words}: {reason}"),
         };
     }
-    let unit = match knot.kind {
-        Kind::Step => "step",
+    let unit = match node.kind {
+        ViewKind::Step => "step",
         _ => "file",
     };
-    let count = text::count(knot.count, unit);
-    let states: Vec<String> = knot
+    let count = text::count(node.count, unit);
+    let states: Vec<String> = node
         .counts
         .iter()
         .map(|(state, count)| format!("{count} {}", state.words()))
         .collect();
-    match &knot.counts[..] {
+    match &node.counts[..] {
         [] => count,
-        [(_, all)] if *all == knot.count => format!("{count}, {words}"),
+        [(_, all)] if *all == node.count => format!("{count}, {words}"),
         _ => format!("{count}: {}", states.join(", ")),
     }
 }

@@ -6,14 +6,14 @@
 
 use std::fmt::Write;
 
-use handloom_core::graph_view::Kind;
-use handloom_core::graph_view::Knot;
-use handloom_core::graph_view::Picture;
-use handloom_core::graph_view::State;
-use handloom_core::graph_view::Tie;
+use handloom_core::graph_view::GraphView;
+use handloom_core::graph_view::ViewEdge;
+use handloom_core::graph_view::ViewKind;
+use handloom_core::graph_view::ViewNode;
+use handloom_core::graph_view::ViewState;
 
-use crate::drawing::layout::Layout;
-use crate::drawing::layout::Place;
+use crate::drawing::layout::GraphLayout;
+use crate::drawing::layout::Rect;
 use crate::drawing::layout::lay_out;
 use crate::drawing::note;
 use crate::ui::text;
@@ -53,16 +53,12 @@ text{font:11px ui-monospace,'DejaVu Sans Mono',Menlo,Consolas,monospace;fill:var
 .s{stroke:var(--faint);stroke-width:1}.S{fill:var(--ground)}";
 
 /// The drawing of a picture, under a title.
-pub fn write(picture: &Picture, title: &str) -> String {
-    let labels: Vec<Label> = picture.knots.iter().map(Label::of).collect();
-    let sizes: Vec<(f64, f64)> = labels.iter().map(Label::size).collect();
-    let edges: Vec<(usize, usize)> = picture
-        .ties
-        .iter()
-        .map(|&(from, to, _)| (from, to))
-        .collect();
+pub fn write(view: &GraphView, title: &str) -> String {
+    let labels: Vec<TextLabel> = view.nodes.iter().map(TextLabel::of).collect();
+    let sizes: Vec<(f64, f64)> = labels.iter().map(TextLabel::size).collect();
+    let edges: Vec<(usize, usize)> = view.edges.iter().map(|&(from, to, _)| (from, to)).collect();
     let layout = lay_out(&sizes, &edges);
-    let legend = legend(picture);
+    let legend = legend(view);
     let width = (layout.width + 2.0 * MARGIN)
         .max(legend.0 + 2.0 * MARGIN)
         .max(420.0);
@@ -76,7 +72,7 @@ pub fn write(picture: &Picture, title: &str) -> String {
         out,
         "<text class=\"t b\" x=\"{MARGIN}\" y=\"26\">{}<tspan class=\"f\" font-weight=\"400\">  {}</tspan></text>",
         escaped(title),
-        escaped(&subtitle(picture))
+        escaped(&subtitle(view))
     );
     let _ = writeln!(out, "<g transform=\"translate({MARGIN} {TITLE})\">");
     for &(x, column) in &layout.columns {
@@ -87,11 +83,11 @@ pub fn write(picture: &Picture, title: &str) -> String {
             layout.height
         );
     }
-    for line in threads(&layout, picture) {
+    for line in threads(&layout, view) {
         out.push_str(&line);
     }
-    for ((knot, label), place) in picture.knots.iter().zip(&labels).zip(&layout.places) {
-        out.push_str(&node(knot, label, *place));
+    for ((node, label), place) in view.nodes.iter().zip(&labels).zip(&layout.places) {
+        out.push_str(&node(node, label, *place));
     }
     out.push_str("</g>\n");
     let _ = writeln!(
@@ -103,13 +99,13 @@ pub fn write(picture: &Picture, title: &str) -> String {
     out
 }
 
-fn subtitle(picture: &Picture) -> String {
-    let states: Vec<String> = picture
+fn subtitle(view: &GraphView) -> String {
+    let states: Vec<String> = view
         .states()
         .iter()
         .map(|(state, count)| format!("{count} {}", state.words()))
         .collect();
-    let steps = text::count(picture.steps(), "step");
+    let steps = text::count(view.steps(), "step");
     if states.is_empty() {
         steps
     } else {
@@ -118,18 +114,18 @@ fn subtitle(picture: &Picture) -> String {
 }
 
 /// What is written in a node.
-struct Label {
+struct TextLabel {
     folder: String,
     name: String,
     note: String,
 }
 
-impl Label {
-    fn of(knot: &Knot) -> Self {
-        let cut = shortened_left(&text::safe(&knot.name));
+impl TextLabel {
+    fn of(node: &ViewNode) -> Self {
+        let cut = shortened_left(&text::safe(&node.name));
         let plain = cut.trim_end_matches('/');
         // The names of several groups of targets are one thing.
-        let several = knot.count > 1 && plain.contains(' ');
+        let several = node.count > 1 && plain.contains(' ');
         let at = if several {
             0
         } else {
@@ -139,7 +135,7 @@ impl Label {
         Self {
             folder: folder.to_owned(),
             name: name.to_owned(),
-            note: shortened_right(&text::safe(&note(knot))),
+            note: shortened_right(&text::safe(&note(node))),
         }
     }
 
@@ -170,18 +166,18 @@ fn shortened_right(text: &str) -> String {
 }
 
 /// The lines between places, and through the columns that they pass.
-fn threads(layout: &Layout, picture: &Picture) -> Vec<String> {
+fn threads(layout: &GraphLayout, view: &GraphView) -> Vec<String> {
     let is_thread = |at: usize| at >= layout.nodes;
     layout
         .lines
         .iter()
         .map(|line| {
             let (from, to) = (layout.places[line.from], layout.places[line.to]);
-            let tie = picture.ties[line.edge].2;
-            let class = match tie {
-                Tie::Needs => "l",
-                Tie::After => "l a",
-                Tie::Learned => "l e",
+            let edge = view.edges[line.edge].2;
+            let class = match edge {
+                ViewEdge::Needs => "l",
+                ViewEdge::After => "l a",
+                ViewEdge::Learned => "l e",
             };
             let (x, y) = (from.x + from.width, from.middle());
             let (to_x, to_y) = (to.x, to.middle());
@@ -209,20 +205,20 @@ fn threads(layout: &Layout, picture: &Picture) -> Vec<String> {
         .collect()
 }
 
-fn node(knot: &Knot, label: &Label, place: Place) -> String {
+fn node(node: &ViewNode, label: &TextLabel, place: Rect) -> String {
     let mut out = format!(
         "<g transform=\"translate({:.1} {:.1})\"><title>{}</title>",
         place.x,
         place.y,
-        escaped(&told(knot))
+        escaped(&told(node))
     );
-    out.push_str(&shape(knot.kind, knot.state, place.width, place.height));
+    out.push_str(&shape(node.kind, node.state, place.width, place.height));
     let _ = write!(
         out,
         "<text x=\"10\" y=\"{:.1}\"><tspan class=\"f\">{}</tspan><tspan{}>{}</tspan></text>",
         LINE,
         escaped(&label.folder),
-        if knot.kind == Kind::Source {
+        if node.kind == ViewKind::Source {
             ""
         } else {
             " class=\"b\""
@@ -230,11 +226,11 @@ fn node(knot: &Knot, label: &Label, place: Place) -> String {
         escaped(&label.name)
     );
     if !label.note.is_empty() {
-        let class = match knot.state {
-            State::Failed | State::Missing => "X",
-            State::Run => "R",
-            State::Maybe => "M",
-            State::Kept | State::None => "f",
+        let class = match node.state {
+            ViewState::Failed | ViewState::Missing => "X",
+            ViewState::Run => "R",
+            ViewState::Maybe => "M",
+            ViewState::Kept | ViewState::None => "f",
         };
         let _ = write!(
             out,
@@ -247,11 +243,11 @@ fn node(knot: &Knot, label: &Label, place: Place) -> String {
     out
 }
 
-fn shape(kind: Kind, state: State, width: f64, height: f64) -> String {
+fn shape(kind: ViewKind, state: ViewState, width: f64, height: f64) -> String {
     let (w, h) = (width, height);
     match (kind, state) {
-        (Kind::Source, _) => {
-            let dashes = if state == State::Missing {
+        (ViewKind::Source, _) => {
+            let dashes = if state == ViewState::Missing {
                 " stroke-dasharray=\"4 3\""
             } else {
                 ""
@@ -262,50 +258,50 @@ fn shape(kind: Kind, state: State, width: f64, height: f64) -> String {
                 w - 6.0
             )
         }
-        (Kind::Set, _) => format!(
+        (ViewKind::Set, _) => format!(
             "<ellipse class=\"k\" cx=\"{:.1}\" cy=\"{:.1}\" rx=\"{:.1}\" ry=\"{:.1}\"/>",
             w / 2.0,
             h / 2.0,
             w / 2.0,
             h / 2.0
         ),
-        (_, State::Failed) => format!(
+        (_, ViewState::Failed) => format!(
             "<path class=\"x\" d=\"M7 0H{:.1}L{w:.1} 7V{:.1}L{:.1} {h:.1}H7L0 {:.1}V7Z\"/>",
             w - 7.0,
             h - 7.0,
             w - 7.0,
             h - 7.0
         ),
-        (Kind::Task, _) => format!(
+        (ViewKind::Task, _) => format!(
             "<rect class=\"j\" width=\"{w:.1}\" height=\"{h:.1}\" rx=\"{:.1}\"/>",
             h / 2.0
         ),
-        (Kind::Step, State::Run) => format!(
+        (ViewKind::Step, ViewState::Run) => format!(
             "<path class=\"r\" d=\"M0 0H{:.1}L{w:.1} {:.1}L{:.1} {h:.1}H0Z\"/>",
             w - 8.0,
             h / 2.0,
             w - 8.0
         ),
-        (Kind::Step, State::Maybe) => {
+        (ViewKind::Step, ViewState::Maybe) => {
             format!("<rect class=\"m\" width=\"{w:.1}\" height=\"{h:.1}\"/>")
         }
-        (Kind::Step, _) => {
+        (ViewKind::Step, _) => {
             format!("<rect class=\"k\" width=\"{w:.1}\" height=\"{h:.1}\" rx=\"2\"/>")
         }
     }
 }
 
 /// What shows under the pointer.
-fn told(knot: &Knot) -> String {
-    let mut lines = vec![knot.name.clone()];
-    lines.extend([&knot.about, &note(knot)].into_iter().cloned());
-    if knot.state == State::Kept && knot.count == 1 {
+fn told(node: &ViewNode) -> String {
+    let mut lines = vec![node.name.clone()];
+    lines.extend([&node.about, &note(node)].into_iter().cloned());
+    if node.state == ViewState::Kept && node.count == 1 {
         lines.push("kept".to_owned());
     }
-    if knot.files.len() > 1 {
-        lines.extend(knot.files.iter().take(NAMED).cloned());
-        if knot.files.len() > NAMED {
-            lines.push(format!("and {} more", knot.files.len() - NAMED));
+    if node.files.len() > 1 {
+        lines.extend(node.files.iter().take(NAMED).cloned());
+        if node.files.len() > NAMED {
+            lines.push(format!("and {} more", node.files.len() - NAMED));
         }
     }
     lines.retain(|line| !line.is_empty());
@@ -313,23 +309,23 @@ fn told(knot: &Knot) -> String {
 }
 
 /// What the shapes mean, as far as they are there: how wide it is, and the drawing.
-fn legend(picture: &Picture) -> (f64, String) {
+fn legend(view: &GraphView) -> (f64, String) {
     let all = [
-        (Kind::Source, State::None, "source"),
-        (Kind::Source, State::Missing, "is missing"),
-        (Kind::Set, State::None, "needed together"),
-        (Kind::Step, State::Kept, "kept"),
-        (Kind::Step, State::Maybe, "may run"),
-        (Kind::Step, State::Run, "would run"),
-        (Kind::Step, State::Failed, "failed last time"),
-        (Kind::Task, State::None, "task"),
+        (ViewKind::Source, ViewState::None, "source"),
+        (ViewKind::Source, ViewState::Missing, "is missing"),
+        (ViewKind::Set, ViewState::None, "needed together"),
+        (ViewKind::Step, ViewState::Kept, "kept"),
+        (ViewKind::Step, ViewState::Maybe, "may run"),
+        (ViewKind::Step, ViewState::Run, "would run"),
+        (ViewKind::Step, ViewState::Failed, "failed last time"),
+        (ViewKind::Task, ViewState::None, "task"),
     ];
     let mut x = 0.0;
     let mut out = String::new();
     for (kind, state, words) in all {
-        let is_there = picture.knots.iter().any(|knot| {
-            let same_kind = knot.kind == kind || state == State::Failed;
-            same_kind && (knot.state == state || kind == Kind::Task)
+        let is_there = view.nodes.iter().any(|node| {
+            let same_kind = node.kind == kind || state == ViewState::Failed;
+            same_kind && (node.state == state || kind == ViewKind::Task)
         });
         if !is_there {
             continue;

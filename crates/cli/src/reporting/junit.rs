@@ -5,7 +5,7 @@
 
 use std::io;
 
-use handloom_core::records::Job;
+use handloom_core::records::JobRecord;
 use quick_xml::Writer;
 use quick_xml::events::BytesDecl;
 use quick_xml::events::BytesText;
@@ -24,7 +24,7 @@ struct Suite<'a> {
 
 /// A step's result.
 struct Case<'a> {
-    job: &'a Job,
+    job: &'a JobRecord,
     printed: &'a str,
     bad: Option<Bad>,
 }
@@ -70,7 +70,7 @@ fn suites<'a>(whole: &'a Whole<'_>) -> Vec<Suite<'a>> {
     suites
 }
 
-fn bad(job: &Job) -> Option<Bad> {
+fn bad(job: &JobRecord) -> Option<Bad> {
     let (element, message) = match job.ending.as_str() {
         "held" => (
             "skipped",
@@ -100,9 +100,7 @@ fn write_all(xml: &mut Xml, whole: &Whole<'_>, suites: &[Suite<'_>]) -> io::Resu
         .with_attribute(("failures", &*count(cases(), "failure")))
         .with_attribute(("errors", &*count(cases(), "error")))
         .with_attribute(("time", &*seconds(whole.digest.whole)))
-        .write_inner_content(|xml| {
-            suites.iter().try_for_each(|suite| write_suite(xml, suite))
-        })?;
+        .write_inner_content(|xml| suites.iter().try_for_each(|suite| write_suite(xml, suite)))?;
     xml.write_indent()
 }
 
@@ -113,7 +111,12 @@ fn write_suite(xml: &mut Xml, suite: &Suite<'_>) -> io::Result<()> {
         .with_attribute(("skipped", &*count(suite.cases.iter(), "skipped")))
         .with_attribute(("errors", &*count(suite.cases.iter(), "error")))
         .with_attribute(("failures", &*count(suite.cases.iter(), "failure")))
-        .write_inner_content(|xml| suite.cases.iter().try_for_each(|case| write_case(xml, case)))?;
+        .write_inner_content(|xml| {
+            suite
+                .cases
+                .iter()
+                .try_for_each(|case| write_case(xml, case))
+        })?;
     Ok(())
 }
 
@@ -145,11 +148,7 @@ fn write_case(xml: &mut Xml, case: &Case<'_>) -> io::Result<()> {
 }
 
 fn count<'a>(cases: impl Iterator<Item = &'a Case<'a>>, element: &str) -> String {
-    let bad = |case: &&Case<'_>| {
-        case.bad
-            .as_ref()
-            .is_some_and(|bad| bad.element == element)
-    };
+    let bad = |case: &&Case<'_>| case.bad.as_ref().is_some_and(|bad| bad.element == element);
     cases.filter(bad).count().to_string()
 }
 

@@ -13,9 +13,9 @@ use std::path::Path;
 
 use serde::Serialize;
 
-use handloom_core::records::Job;
-use handloom_core::records::Run;
-use handloom_core::records::run_analysis::Digest;
+use handloom_core::records::JobRecord;
+use handloom_core::records::RunRecord;
+use handloom_core::records::run_analysis::RunAnalysis;
 use handloom_core::scheduler::Summary;
 
 use crate::ui::text;
@@ -31,23 +31,23 @@ const SECONDS: f64 = 0.02;
 /// A run with all that is said of it.
 pub struct Whole<'r> {
     /// The run.
-    pub run: &'r Run,
+    pub run: &'r RunRecord,
     /// The run before it, if it is kept.
-    pub before: Option<&'r Run>,
+    pub before: Option<&'r RunRecord>,
     /// The run read as a whole.
-    pub digest: Digest,
+    pub digest: RunAnalysis,
     /// What jobs that failed printed, by their number.
     pub printed: Vec<(usize, String)>,
 }
 
 impl<'r> Whole<'r> {
     /// Reads what belongs to a run; `earlier` are those before it, `root` is the project's folder.
-    pub fn new(run: &'r Run, earlier: &'r [Run], root: &Path) -> Self {
+    pub fn new(run: &'r RunRecord, earlier: &'r [RunRecord], root: &Path) -> Self {
         let failed = (0..).zip(&run.jobs).filter(|(_, job)| is_bad(job));
         Self {
             run,
             before: earlier.last(),
-            digest: Digest::of(run, earlier),
+            digest: RunAnalysis::of(run, earlier),
             printed: failed
                 .map(|(number, job)| (number, printed(job, root)))
                 .collect(),
@@ -76,18 +76,18 @@ impl<'r> Whole<'r> {
 }
 
 /// How long a job waited for a free place, when that is worth telling.
-fn waited(job: &Job) -> Option<String> {
+fn waited(job: &JobRecord) -> Option<String> {
     let worth = job.waited >= 0.01;
     worth.then(|| format!("waited {} for a free place", text::seconds(job.waited)))
 }
 
 /// Whether a job did not end well.
-pub fn is_bad(job: &Job) -> bool {
+pub fn is_bad(job: &JobRecord) -> bool {
     matches!(job.ending.as_str(), "failed" | "stopped")
 }
 
 /// The end of what a job printed.
-fn printed(job: &Job, root: &Path) -> String {
+fn printed(job: &JobRecord, root: &Path) -> String {
     let Some(log) = &job.log else {
         return String::new();
     };
@@ -124,7 +124,7 @@ struct WholeJson<'a> {
     longest: Vec<LinkJson<'a>>,
     least: f64,
     groups: Vec<GroupJson<'a>>,
-    steps: Vec<StepJson<'a>>,
+    steps: Vec<ReportedStep<'a>>,
     before: Option<BeforeJson<'a>>,
 }
 
@@ -146,9 +146,9 @@ struct GroupJson<'a> {
 }
 
 #[derive(Serialize)]
-struct StepJson<'a> {
+struct ReportedStep<'a> {
     #[serde(flatten)]
-    job: &'a Job,
+    job: &'a JobRecord,
     before: Option<f64>,
     #[serde(skip_serializing_if = "Option::is_none")]
     printed: Option<&'a str>,
@@ -206,7 +206,7 @@ pub fn json<'a>(whole: &'a Whole<'_>) -> impl Serialize + 'a {
         steps: jobs
             .iter()
             .enumerate()
-            .map(|(number, job)| StepJson {
+            .map(|(number, job)| ReportedStep {
                 job,
                 before: digest.earlier[number],
                 printed: printed(number),

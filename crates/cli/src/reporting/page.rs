@@ -3,7 +3,7 @@
 
 use std::fmt::Write;
 
-use handloom_core::records::Job;
+use handloom_core::records::JobRecord;
 use handloom_core::records::run_analysis::ran;
 
 use crate::reporting::Whole;
@@ -155,7 +155,7 @@ fn share(part: f64, whole: f64) -> f64 {
     if whole > 0.0 { part / whole } else { 0.0 }
 }
 
-fn name(job: &Job) -> String {
+fn name(job: &JobRecord) -> String {
     format!("<b>{}</b>", escaped(&job.step))
 }
 

@@ -1,6 +1,6 @@
 //! A run as text for a terminal.
 
-use handloom_core::records::Job;
+use handloom_core::records::JobRecord;
 
 use crate::reporting::Whole;
 use crate::reporting::waited;
@@ -44,7 +44,7 @@ pub fn write(whole: &Whole<'_>, theme: Theme) -> String {
             out.push_str(&theme.paint(Role::Faint, &more));
         }
     };
-    let line = |job: &Job, rest: &str| {
+    let line = |job: &JobRecord, rest: &str| {
         let rest = theme.paint(Role::Faint, &text::safe(rest));
         let line = format!(
             "{:>7}  {}  {rest}",

@@ -7,11 +7,11 @@ use std::path::Path;
 
 use serde::Serialize;
 
-use handloom_core::text::Sources;
-use handloom_core::verdict::Reason;
 use handloom_core::scheduler::Event;
 use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::rounded;
+use handloom_core::text::Sources;
+use handloom_core::verdict::Reason;
 
 use crate::ui::text;
 
@@ -24,7 +24,7 @@ pub struct EventWriter {
 
 #[derive(Serialize)]
 #[serde(tag = "event", rename_all = "lowercase")]
-enum Line<'a> {
+enum EventLine<'a> {
     Changed {
         paths: &'a [String],
     },
@@ -45,7 +45,7 @@ enum Line<'a> {
         exit: Option<i32>,
         task: bool,
         #[serde(skip_serializing_if = "Option::is_none")]
-        took: Option<Took>,
+        took: Option<UsageJson>,
         #[serde(skip_serializing_if = "Option::is_none")]
         log: Option<&'a str>,
     },
@@ -65,7 +65,7 @@ enum Line<'a> {
 
 /// What a job took: seconds from the run's beginning, seconds of processor time, bytes.
 #[derive(Serialize)]
-struct Took {
+struct UsageJson {
     began: f64,
     slot: usize,
     processor: f64,
@@ -91,33 +91,33 @@ impl EventWriter {
 
     /// Writes down that another run begins, and what it begins for.
     pub fn changed(&mut self, paths: &[String]) {
-        self.put(&Line::Changed { paths });
+        self.put(&EventLine::Changed { paths });
     }
 
     /// Writes an event down; `sources` are those of the description.
     pub fn tell(&mut self, event: &Event, sources: &Sources) {
         let line = match event {
-            Event::Planned { jobs, .. } => Line::Planned { jobs: *jobs },
+            Event::Planned { jobs, .. } => EventLine::Planned { jobs: *jobs },
             Event::Began {
                 step,
                 reasons,
                 task,
                 slot,
                 ..
-            } => Line::Began {
+            } => EventLine::Began {
                 step,
                 reasons: names(reasons),
                 task: *task,
                 slot: *slot,
             },
-            Event::Ended(ended) => Line::Ended {
+            Event::Ended(ended) => EventLine::Ended {
                 step: &ended.step,
                 ending: ended.ending.name(),
                 reasons: names(&ended.reasons),
                 seconds: rounded(ended.seconds),
                 exit: ended.exit.as_ref().map(handloom_core::executor::Exit::code),
                 task: ended.task,
-                took: ended.took.map(|took| Took {
+                took: ended.took.map(|took| UsageJson {
                     began: rounded(took.began),
                     slot: took.slot,
                     processor: rounded(took.processor),
@@ -125,28 +125,28 @@ impl EventWriter {
                 }),
                 log: ended.output.log.as_deref(),
             },
-            Event::Spared { step, .. } => Line::Spared { step },
-            Event::Aside { path, to } => Line::Moved { path, to },
-            Event::Warning(warning) => Line::Warning {
+            Event::Spared { step, .. } => EventLine::Spared { step },
+            Event::Aside { path, to } => EventLine::Moved { path, to },
+            Event::Warning(warning) => EventLine::Warning {
                 title: &warning.title,
                 place: warning
                     .primary
                     .as_ref()
                     .map(|label| sources.name_and_line(label.span)),
             },
-            Event::Summary(summary) => Line::Summary(summary.rounded()),
+            Event::Summary(summary) => EventLine::Summary(summary.rounded()),
             Event::Printed { .. } | Event::Finally { .. } => return,
         };
         self.put(&line);
     }
 
-    fn put(&mut self, line: &Line<'_>) {
+    fn put(&mut self, line: &EventLine<'_>) {
         if self.error.is_none() {
             self.error = self.write(line).err();
         }
     }
 
-    fn write(&mut self, line: &Line<'_>) -> io::Result<()> {
+    fn write(&mut self, line: &EventLine<'_>) -> io::Result<()> {
         let mut text = text::shown_json(&serde_json::to_string(line)?);
         text.push('\n');
         self.out.write_all(text.as_bytes())?;

@@ -62,25 +62,25 @@ pub fn take() -> bool {
 
 /// Whether the reading thread is to read, and whether it does.
 #[derive(Default)]
-struct State {
+struct TerminalState {
     lent: bool,
     resting: bool,
     ended: bool,
 }
 
 struct Shared {
-    state: Mutex<State>,
+    state: Mutex<TerminalState>,
     changed: Condvar,
     /// Becomes readable when the state changes.
     wake: OwnedFd,
 }
 
 impl Shared {
-    fn lock(&self) -> MutexGuard<'_, State> {
+    fn lock(&self) -> MutexGuard<'_, TerminalState> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn wait<'l>(&self, state: MutexGuard<'l, State>) -> MutexGuard<'l, State> {
+    fn wait<'l>(&self, state: MutexGuard<'l, TerminalState>) -> MutexGuard<'l, TerminalState> {
         self.changed
             .wait(state)
             .unwrap_or_else(PoisonError::into_inner)

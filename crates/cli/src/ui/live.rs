@@ -26,7 +26,7 @@ use unicode_width::UnicodeWidthChar;
 
 use handloom_core::scheduler::Event;
 
-use crate::ui::blame::INDENT;
+use crate::ui::failure_report::INDENT;
 use crate::ui::report::COLUMN;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
@@ -45,7 +45,7 @@ const MOST_JOBS: usize = 8;
 const UNKNOWN: f64 = 0.5;
 
 /// A job that runs.
-struct Job {
+struct LiveJob {
     name: String,
     since: Instant,
     usual: Option<f64>,
@@ -53,7 +53,7 @@ struct Job {
 
 /// What is shown.
 pub struct Board {
-    jobs: Vec<Job>,
+    jobs: Vec<LiveJob>,
     start: Instant,
     /// Jobs that may run in all, and those that are over.
     planned: usize,
@@ -93,7 +93,7 @@ impl Board {
                 self.known += seconds;
                 self.unknown += unknown;
             }
-            Event::Began { step, usual, .. } => self.jobs.push(Job {
+            Event::Began { step, usual, .. } => self.jobs.push(LiveJob {
                 name: text::safe(step),
                 since: now,
                 usual: *usual,
@@ -203,7 +203,7 @@ impl Board {
 }
 
 /// Below the lines of jobs that have ended, in the same columns.
-fn job_line(job: &Job, now: Instant, width: usize, theme: Theme) -> String {
+fn job_line(job: &LiveJob, now: Instant, width: usize, theme: Theme) -> String {
     let mut time = format!("{:>6}", text::seconds((now - job.since).as_secs_f64()));
     if let Some(usual) = job.usual {
         time.push_str(&format!(", usually {}", text::seconds(usual)));
@@ -247,7 +247,7 @@ pub fn cut(text: &str, columns: usize) -> String {
     std::iter::once('…').chain(kept.into_iter().rev()).collect()
 }
 
-struct State {
+struct LiveState {
     board: Board,
     theme: Theme,
     /// Whether a block stands on the screen.
@@ -264,15 +264,15 @@ struct State {
 
 /// The block, and the thread that keeps it up to date.
 pub struct Live {
-    shared: Arc<(Mutex<State>, Condvar)>,
+    shared: Arc<(Mutex<LiveState>, Condvar)>,
     ticker: Option<JoinHandle<()>>,
 }
 
 /// Takes the block away and lets it come back, from another thread.
 #[derive(Clone)]
-pub struct Veil(Arc<(Mutex<State>, Condvar)>);
+pub struct ProgressGuard(Arc<(Mutex<LiveState>, Condvar)>);
 
-impl Veil {
+impl ProgressGuard {
     /// Takes the block away until it is lifted.
     pub fn drop_down(&self) {
         let mut state = lock(&self.0);
@@ -286,14 +286,14 @@ impl Veil {
     }
 }
 
-fn lock(shared: &(Mutex<State>, Condvar)) -> MutexGuard<'_, State> {
+fn lock(shared: &(Mutex<LiveState>, Condvar)) -> MutexGuard<'_, LiveState> {
     shared.0.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl Live {
     /// Starts the block of a run with so many jobs at once.
     pub fn start(theme: Theme, slots: usize) -> Self {
-        let state = State {
+        let state = LiveState {
             board: Board::new(slots),
             theme,
             drawn: false,
@@ -322,8 +322,8 @@ impl Live {
     }
 
     /// For a signal's thread.
-    pub fn veil(&self) -> Veil {
-        Veil(Arc::clone(&self.shared))
+    pub fn progress_guard(&self) -> ProgressGuard {
+        ProgressGuard(Arc::clone(&self.shared))
     }
 
     /// Takes note of an event.
@@ -372,7 +372,7 @@ impl Drop for Live {
     }
 }
 
-impl State {
+impl LiveState {
     fn erase(&mut self) {
         if std::mem::replace(&mut self.drawn, false) {
             // That the terminal is gone is found by whoever prints a result.

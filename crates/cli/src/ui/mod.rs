@@ -1,14 +1,14 @@
 //! The one way to the terminal: results to standard output, everything else to standard error.
 
-pub mod blame;
 pub mod diagnostics;
 pub mod events;
+pub mod failure_report;
 pub mod keys;
 pub mod live;
 pub mod report;
-pub mod standby;
 pub mod style;
 pub mod text;
+pub mod watch_status;
 
 use std::io;
 use std::io::IsTerminal;
@@ -19,7 +19,7 @@ use handloom_core::text::Sources;
 
 use crate::arguments::ColorChoice;
 use crate::arguments::Common;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
 
@@ -86,16 +86,16 @@ impl Ui {
     }
 
     /// Prints a result.
-    pub fn print(self, text: &str) -> Result<(), Failure> {
+    pub fn print(self, text: &str) -> Result<(), CommandError> {
         let mut out = io::stdout().lock();
         out.write_all(text.as_bytes())?;
         Ok(out.flush()?)
     }
 
     /// Prints a value as JSON.
-    pub fn print_json(self, value: &impl serde::Serialize) -> Result<(), Failure> {
+    pub fn print_json(self, value: &impl serde::Serialize) -> Result<(), CommandError> {
         let text = serde_json::to_string_pretty(value)
-            .map_err(|error| Failure::io("can't write JSON", error.into()))?;
+            .map_err(|error| CommandError::io("can't write JSON", error.into()))?;
         self.print(&format!("{}\n", text::shown_json(&text)))
     }
 
@@ -113,27 +113,27 @@ impl Ui {
     }
 
     /// Says why a command ended early.
-    pub fn failure(self, failure: &Failure) {
+    pub fn failure(self, failure: &CommandError) {
         self.say(&self.failure_text(failure));
     }
 
     /// Why a command ended early, as it is said.
-    pub fn failure_text(self, failure: &Failure) -> String {
+    pub fn failure_text(self, failure: &CommandError) -> String {
         match failure {
-            Failure::Description(sources, diagnostics) => {
+            CommandError::Description(sources, diagnostics) => {
                 diagnostics::render(sources, diagnostics, self.err.colour)
             }
-            Failure::Usage(what, None) | Failure::Broken(what, None) => self.error(what),
-            Failure::Usage(what, Some(help)) => format!(
+            CommandError::Usage(what, None) | CommandError::Broken(what, None) => self.error(what),
+            CommandError::Usage(what, Some(help)) => format!(
                 "{}{} {}\n",
                 self.error(what),
                 self.err.paint(Role::Help, "help:"),
                 text::safe_lines(help)
             ),
-            Failure::Broken(what, Some(error)) => {
+            CommandError::Broken(what, Some(error)) => {
                 self.error(&format!("{what}: {}", plain_error(error)))
             }
-            Failure::OutputClosed => String::new(),
+            CommandError::OutputClosed => String::new(),
         }
     }
 

@@ -4,21 +4,21 @@ use std::collections::HashMap;
 use std::io;
 use std::io::Write;
 
-use handloom_core::text::Sources;
-use handloom_core::verdict::Reason;
-use handloom_core::verdict::ReasonKind;
 use handloom_core::scheduler::Ended;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Event;
 use handloom_core::scheduler::Summary;
+use handloom_core::text::Sources;
+use handloom_core::verdict::Reason;
+use handloom_core::verdict::ReasonKind;
 
 use crate::arguments::Output;
 use crate::ui::Detail;
 use crate::ui::Ui;
-use crate::ui::blame;
-use crate::ui::blame::INDENT;
+use crate::ui::failure_report;
+use crate::ui::failure_report::INDENT;
 use crate::ui::live::Live;
-use crate::ui::live::Veil;
+use crate::ui::live::ProgressGuard;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
 use crate::ui::style::counts;
@@ -92,8 +92,8 @@ impl<'a> Report<'a> {
     }
 
     /// Takes the live block away and lets it come back, when there is one.
-    pub fn veil(&self) -> Option<Veil> {
-        self.live.as_ref().map(Live::veil)
+    pub fn progress_guard(&self) -> Option<ProgressGuard> {
+        self.live.as_ref().map(Live::progress_guard)
     }
 
     fn theme(&self) -> Theme {
@@ -156,7 +156,7 @@ impl<'a> Report<'a> {
                     theme.paint(Role::Faint, &format!("{:>7}", "finally")),
                     theme.paint(Role::Name, &text::safe(step))
                 );
-                blame::indented(output, theme, &mut block);
+                failure_report::indented(output, theme, &mut block);
                 self.put(&block);
             }
             Event::Aside { path, to } => {
@@ -239,7 +239,7 @@ impl<'a> Report<'a> {
             if let Some(script) = self.scripts.remove(&ended.step)
                 && ended.failure.is_none()
             {
-                blame::script(&script, &mut block);
+                failure_report::script(&script, &mut block);
             }
         }
         // What was shown line by line is not shown again.
@@ -247,7 +247,7 @@ impl<'a> Report<'a> {
         let theme = self.theme();
         match &ended.failure {
             Some(failure) => {
-                blame::failure(
+                failure_report::failure(
                     self.sources,
                     failure,
                     ended,
@@ -258,7 +258,7 @@ impl<'a> Report<'a> {
                 self.alone
                     .push((self.manner.alone)(&ended.step, ended.task));
             }
-            None if shows_output => blame::indented(&ended.output, theme, &mut block),
+            None if shows_output => failure_report::indented(&ended.output, theme, &mut block),
             None => {}
         }
         self.put(&block);

@@ -1,7 +1,7 @@
 //! Being told of changed files, keys and signals, and making one wish of them.
 
-mod looking;
 mod notices;
+mod poller;
 
 use std::collections::BTreeSet;
 use std::collections::HashMap;
@@ -12,16 +12,16 @@ use std::sync::mpsc::RecvTimeoutError;
 use std::time::Duration;
 use std::time::Instant;
 
-use handloom_core::status::WatchSet;
 use handloom_core::status::ChangeImpact;
+use handloom_core::status::WatchSet;
 use handloom_core::world::Disk;
 
-use looking::Looking;
 pub use notices::Notices;
+use poller::FilePoller;
 
 /// Something that may be a cause to do something.
 #[derive(Debug)]
-pub enum Woken {
+pub enum WatchEvent {
     /// Paths, seen from the root, at which something changed.
     Changed(Vec<String>),
     /// Folders in which names came or went, or were renamed.
@@ -46,11 +46,11 @@ const MANY: usize = 24;
 
 /// What to do.
 #[derive(Debug, Default, PartialEq, Eq)]
-pub struct Wish {
+pub struct RebuildRequest {
     /// The files that are the cause of a run.
     pub causes: Vec<String>,
     /// Files that may hold something else than is known; some are no cause.
-    pub doubted: Vec<String>,
+    pub invalidated: Vec<String>,
     /// Names that came or went, for now perhaps, where that may matter.
     pub names: BTreeSet<String>,
     /// The same as `causes`, to be searched.
@@ -68,7 +68,7 @@ pub struct Wish {
     pub told: bool,
 }
 
-impl Wish {
+impl RebuildRequest {
     /// Whether anything is to be done.
     pub fn is_one(&self) -> bool {
         self.now || self.lost || self.ends() || !self.causes.is_empty()
@@ -95,18 +95,18 @@ impl Wish {
     }
 
     /// Looks which names came or went for good.
-    fn settle(&mut self, ground: &WatchSet, disk: &dyn Disk) {
+    fn settle(&mut self, watch_set: &WatchSet, disk: &dyn Disk) {
         let mut asked: HashMap<String, bool> = HashMap::new();
         for path in std::mem::take(&mut self.names) {
             let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
-            let folder = if ground.is_folder(&path) {
+            let folder = if watch_set.is_folder(&path) {
                 &path
             } else {
                 folder
             };
             let differs = asked
                 .entry(folder.to_owned())
-                .or_insert_with(|| ground.names_differ(disk, &path));
+                .or_insert_with(|| watch_set.names_differ(disk, &path));
             if *differs {
                 self.everything = true;
                 self.cause(path);
@@ -115,51 +115,51 @@ impl Wish {
     }
 
     /// Takes one thing in; gives how many files it says were changed.
-    fn take(&mut self, woken: Woken, ground: &WatchSet, broken: bool) -> usize {
-        match woken {
-            Woken::Changed(paths) => {
+    fn take(&mut self, events_in: WatchEvent, watch_set: &WatchSet, broken: bool) -> usize {
+        match events_in {
+            WatchEvent::Changed(paths) => {
                 let count = paths.len();
                 for path in paths {
-                    self.touched(path, ground, broken);
+                    self.touched(path, watch_set, broken);
                 }
                 return count;
             }
-            Woken::Names(folders) => {
+            WatchEvent::Names(folders) => {
                 for folder in folders {
-                    if ground.is_listed(&folder) && !broken {
+                    if watch_set.is_listed(&folder) && !broken {
                         self.names.insert(folder);
                     } else {
-                        self.touched(folder, ground, broken);
+                        self.touched(folder, watch_set, broken);
                     }
                 }
             }
-            Woken::Overflow => {
+            WatchEvent::Overflow => {
                 self.everything = true;
                 self.lost = true;
             }
-            Woken::Key('w') => {
+            WatchEvent::Key('w') => {
                 // Whatever the notices say.
                 self.everything = true;
                 self.now = true;
             }
-            Woken::Key('q') => self.quit = true,
-            Woken::End => self.interrupted = true,
-            Woken::Key(_) | Woken::Resumed => {}
+            WatchEvent::Key('q') => self.quit = true,
+            WatchEvent::End => self.interrupted = true,
+            WatchEvent::Key(_) | WatchEvent::Resumed => {}
         }
         0
     }
 
-    fn touched(&mut self, path: String, ground: &WatchSet, broken: bool) {
-        let mut touch = ground.touch(&path);
+    fn touched(&mut self, path: String, watch_set: &WatchSet, broken: bool) {
+        let mut touch = watch_set.touch(&path);
         if broken && touch < ChangeImpact::Source && !path.starts_with(".handloom") {
             // Anything may be what the description waits for, also a file that was gone for a moment and
             // is back under the same name.
             touch = ChangeImpact::Everything;
         }
         if touch == ChangeImpact::Names {
-            if ground.is_folder(&path) {
+            if watch_set.is_folder(&path) {
                 self.everything = true;
-                self.doubted.push(path.clone());
+                self.invalidated.push(path.clone());
             }
             // An editor's file beside the real one is gone in a moment.
             self.names.insert(path);
@@ -170,61 +170,61 @@ impl Wish {
             self.cause(path.clone());
         }
         if touch != ChangeImpact::Nothing {
-            self.doubted.push(path);
+            self.invalidated.push(path);
         }
     }
 }
 
 /// Takes in what came so far, without waiting.
-pub fn drain(woken: &Receiver<Woken>, wish: &mut Wish, ground: &WatchSet) {
-    while let Ok(one) = woken.try_recv() {
-        wish.take(one, ground, false);
+pub fn drain(events_in: &Receiver<WatchEvent>, rebuild: &mut RebuildRequest, watch_set: &WatchSet) {
+    while let Ok(one) = events_in.try_recv() {
+        rebuild.take(one, watch_set, false);
     }
 }
 
 /// Waits until there is something to do, and until the changes that belong together have come. `refresh` is
 /// called when the screen may have changed meanwhile.
 pub fn wait(
-    woken: &Receiver<Woken>,
-    mut wish: Wish,
-    ground: &WatchSet,
+    events_in: &Receiver<WatchEvent>,
+    mut rebuild: RebuildRequest,
+    watch_set: &WatchSet,
     disk: &dyn Disk,
     broken: bool,
     refresh: &dyn Fn(),
-) -> Wish {
-    while !wish.is_one() {
-        if wish.names.is_empty() {
-            match woken.recv() {
-                Ok(Woken::Resumed) => refresh(),
+) -> RebuildRequest {
+    while !rebuild.is_one() {
+        if rebuild.names.is_empty() {
+            match events_in.recv() {
+                Ok(WatchEvent::Resumed) => refresh(),
                 Ok(one) => {
-                    let count = wish.take(one, ground, broken);
-                    gather(woken, &mut wish, count, ground, broken);
+                    let count = rebuild.take(one, watch_set, broken);
+                    gather(events_in, &mut rebuild, count, watch_set, broken);
                 }
-                Err(_) => wish.quit = true,
+                Err(_) => rebuild.quit = true,
             }
         }
-        wish.settle(ground, disk);
+        rebuild.settle(watch_set, disk);
     }
-    wish
+    rebuild
 }
 
 /// Takes in what follows at once.
 fn gather(
-    woken: &Receiver<Woken>,
-    wish: &mut Wish,
+    events_in: &Receiver<WatchEvent>,
+    rebuild: &mut RebuildRequest,
     mut count: usize,
-    ground: &WatchSet,
+    watch_set: &WatchSet,
     broken: bool,
 ) {
     let first = Instant::now();
-    while !wish.ends() && first.elapsed() < LONGEST {
+    while !rebuild.ends() && first.elapsed() < LONGEST {
         let quiet = if count > MANY {
             QUIET_AFTER_MANY
         } else {
             QUIET
         };
-        match woken.recv_timeout(quiet) {
-            Ok(one) => count += wish.take(one, ground, broken),
+        match events_in.recv_timeout(quiet) {
+            Ok(one) => count += rebuild.take(one, watch_set, broken),
             Err(RecvTimeoutError::Timeout | RecvTimeoutError::Disconnected) => break,
         }
     }

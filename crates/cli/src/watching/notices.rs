@@ -2,7 +2,7 @@
 //!
 //! Only folders in which something lies that matters are watched, each on its own: a project's other
 //! folders, however large, cost nothing. Where notices do not tell of everything, the files themselves are
-//! looked at every two seconds as well ([`Looking`]): where the system has no room for that many folders,
+//! looked at every two seconds as well ([`FilePoller`]): where the system has no room for that many folders,
 //! and on file systems that others may write to without this system knowing. A file behind a symbolic link
 //! is watched where it lies, and a change there counts as one of the link.
 
@@ -28,9 +28,9 @@ use notify::event::AccessMode;
 
 use handloom_core::status::WatchSet;
 
-use crate::failure::Failure;
-use crate::watching::Looking;
-use crate::watching::Woken;
+use crate::failure::CommandError;
+use crate::watching::FilePoller;
+use crate::watching::WatchEvent;
 use crate::watching::from_root;
 
 /// Time between two looks at the files.
@@ -65,7 +65,7 @@ fn lock(links: &Links) -> MutexGuard<'_, HashMap<String, Vec<String>>> {
 /// Who is told of changed files.
 pub struct Notices {
     root: PathBuf,
-    told: Sender<Woken>,
+    told: Sender<WatchEvent>,
     watcher: RecommendedWatcher,
     watched: HashSet<String>,
     trees: HashSet<String>,
@@ -75,7 +75,7 @@ pub struct Notices {
     /// The system has no room for more folders.
     full: bool,
     /// Who looks at files as well.
-    looking: Option<Looking>,
+    poller: Option<FilePoller>,
     /// Why, when nobody asked for it.
     why: Option<String>,
 }
@@ -83,11 +83,15 @@ pub struct Notices {
 impl Notices {
     /// Nothing is watched yet but the project's own folder; files are looked at as well when a time
     /// between two looks is given.
-    pub fn new(root: &Path, told: Sender<Woken>, every: Option<Duration>) -> Result<Self, Failure> {
+    pub fn new(
+        root: &Path,
+        told: Sender<WatchEvent>,
+        every: Option<Duration>,
+    ) -> Result<Self, CommandError> {
         let links = Links::default();
         let teller = teller(root, Arc::clone(&links), told.clone());
         let watcher = RecommendedWatcher::new(teller, Config::default())
-            .map_err(|error| Failure::io("can't ask the system for notices", plain(error)))?;
+            .map_err(|error| CommandError::io("can't ask the system for notices", plain(error)))?;
         let mut notices = Self {
             root: root.to_owned(),
             told,
@@ -97,7 +101,7 @@ impl Notices {
             followed: HashSet::new(),
             links,
             full: false,
-            looking: None,
+            poller: None,
             why: None,
         };
         if let Some(every) = every {
@@ -114,28 +118,28 @@ impl Notices {
 
     /// Whether things may change that nobody is told of.
     pub fn is_blind(&self) -> bool {
-        self.looking.is_some()
+        self.poller.is_some()
     }
 
     /// Why files are looked at although nobody asked for it.
-    pub fn why_looking(&self) -> Option<&str> {
+    pub fn why_polling(&self) -> Option<&str> {
         self.why.as_deref()
     }
 
     /// Watches all that a run depends on.
-    pub fn cover(&mut self, ground: &WatchSet) {
-        for folder in ground.folders() {
+    pub fn cover(&mut self, watch_set: &WatchSet) {
+        for folder in watch_set.folders() {
             if !self.full && !self.watched.contains(folder) {
                 self.watch(folder, RecursiveMode::NonRecursive);
             }
         }
-        for tree in ground.trees() {
+        for tree in watch_set.trees() {
             if !self.full && !self.trees.contains(tree) {
                 self.watch(tree, RecursiveMode::Recursive);
             }
         }
-        if let Some(looking) = &self.looking {
-            looking.cover(ground);
+        if let Some(poller) = &self.poller {
+            poller.cover(watch_set);
         }
     }
 
@@ -172,8 +176,8 @@ impl Notices {
             self.followed.remove(path);
         }
         self.follow(paths.iter().map(String::as_str));
-        if let Some(looking) = &self.looking {
-            looking.take_note(paths);
+        if let Some(poller) = &self.poller {
+            poller.take_note(paths);
         }
     }
 
@@ -208,7 +212,7 @@ impl Notices {
                 );
                 self.look(EVERY, Some(why));
                 // Whatever is not watched yet.
-                let _ = self.told.send(Woken::Overflow);
+                let _ = self.told.send(WatchEvent::Overflow);
                 return;
             }
             // It went away just now.
@@ -227,8 +231,8 @@ impl Notices {
 
     /// Looks at the files themselves from now on.
     fn look(&mut self, every: Duration, why: Option<String>) {
-        if self.looking.is_none() {
-            self.looking = Looking::start(&self.root, every, self.told.clone());
+        if self.poller.is_none() {
+            self.poller = FilePoller::start(&self.root, every, self.told.clone());
             self.why = why;
         }
     }
@@ -255,12 +259,12 @@ fn shared(folder: &Path) -> Option<&'static str> {
 fn teller(
     root: &Path,
     links: Links,
-    told: Sender<Woken>,
+    told: Sender<WatchEvent>,
 ) -> impl Fn(notify::Result<Event>) + Send + 'static {
     let root = root.to_owned();
     move |notice| {
         let woken = match notice {
-            Ok(event) if event.need_rescan() => Woken::Overflow,
+            Ok(event) if event.need_rescan() => WatchEvent::Overflow,
             Ok(event) if is_reading(event.kind) => return,
             Ok(event) => {
                 let seen = |path: &PathBuf| from_root(&root, path);
@@ -271,9 +275,9 @@ fn teller(
                     let linked: Vec<String> = linked.flatten().cloned().collect();
                     paths.extend(linked);
                 }
-                Woken::Changed(paths)
+                WatchEvent::Changed(paths)
             }
-            Err(_) => Woken::Overflow,
+            Err(_) => WatchEvent::Overflow,
         };
         // Nobody listens any more at the program's end.
         let _ = told.send(woken);

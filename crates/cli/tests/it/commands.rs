@@ -33,7 +33,7 @@ fn json(run: &Run) -> Value {
 }
 
 /// `step would reasons` of a preview.
-fn prospects(bed: &Bed, arguments: &[&str]) -> Vec<String> {
+fn predictions(bed: &Bed, arguments: &[&str]) -> Vec<String> {
     let mut all = vec!["preview", "--format", "json"];
     all.extend(arguments);
     let run = bed.run(&all).status(0);
@@ -45,13 +45,13 @@ fn prospects(bed: &Bed, arguments: &[&str]) -> Vec<String> {
 fn a_preview_tells_would_from_may_and_changes_nothing() {
     let bed = woven();
     assert_eq!(
-        prospects(&bed, &[]),
+        predictions(&bed, &[]),
         ["out/a.up keep", "out/b.up keep", "out/all keep"]
     );
     bed.write("src/a.txt", "changed\n");
     let before = std::fs::read(bed.path(".handloom/journal")).unwrap();
     assert_eq!(
-        prospects(&bed, &[]),
+        predictions(&bed, &[]),
         [
             "out/a.up run prerequisite-changed",
             "out/b.up keep",
@@ -69,11 +69,11 @@ fn a_preview_tells_would_from_may_and_changes_nothing() {
         .status(0)
         .says(&["tr a-z A-Z < src/a.txt > out/a.up"]);
     assert_eq!(
-        prospects(&bed, &["--let", "flag=two", "show"])[2..],
+        predictions(&bed, &["--let", "flag=two", "show"])[2..],
         ["out/all run recipe-changed", "show run"]
     );
     assert_eq!(
-        prospects(&bed, &["--remake", "out/b.up"]),
+        predictions(&bed, &["--remake", "out/b.up"]),
         ["out/b.up run asked"]
     );
     assert_eq!(
@@ -91,7 +91,7 @@ fn a_preview_of_a_missing_output_hangs_what_is_behind_it_on_it() {
     let bed = woven();
     bed.remove("out/a.up");
     assert_eq!(
-        prospects(&bed, &[]),
+        predictions(&bed, &[]),
         [
             "out/a.up run output-missing",
             "out/b.up keep",

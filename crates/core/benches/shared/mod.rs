@@ -3,19 +3,19 @@
 
 use std::cell::RefCell;
 
+use handloom_core::executor::CancelToken;
+use handloom_core::executor::Executor;
+use handloom_core::graph::BuildRequest;
 use handloom_core::ledger::Ledger;
 use handloom_core::ledger::Storage;
 use handloom_core::project::Description;
-use handloom_core::project::overrides::SetOutside;
 use handloom_core::project::environment::Overrides;
-use handloom_core::status::RecordingEnvironment;
-use handloom_core::graph::BuildRequest;
-use handloom_core::scheduler::Event;
+use handloom_core::project::overrides::SetOutside;
 use handloom_core::scheduler::BuildOptions;
-use handloom_core::executor::Executor;
+use handloom_core::scheduler::Event;
 use handloom_core::scheduler::Session;
-use handloom_core::executor::CancelToken;
 use handloom_core::scheduler::Summary;
+use handloom_core::status::RecordingEnvironment;
 use handloom_core::world::Clock;
 use handloom_core::world::Disk;
 
@@ -41,12 +41,20 @@ pub fn weave(
     observer: &mut dyn FnMut(Event),
 ) -> Summary {
     let ledger = ledger(storage);
-    let around =
-        RecordingEnvironment::new(disk, clock, &ledger, &|_| None, None, root.to_owned()).with_key(Some([7; 32]));
-    let (description, outside) = description(disk, &around);
+    let environment =
+        RecordingEnvironment::new(disk, clock, &ledger, &|_| None, None, root.to_owned())
+            .with_key(Some([7; 32]));
+    let (description, outside) = description(disk, &environment);
     let stop = CancelToken::default();
     let mut session = Session::new(
-        disk, clock, place, &stop, &ledger, &around, OPTIONS, observer,
+        disk,
+        clock,
+        place,
+        &stop,
+        &ledger,
+        &environment,
+        OPTIONS,
+        observer,
     );
     session
         .weave(&description, &outside, &BuildRequest::default())
@@ -61,10 +69,13 @@ pub fn ledger(storage: Box<dyn Storage>) -> RefCell<Ledger> {
 }
 
 /// The description, without mistakes.
-pub fn description(disk: &dyn Disk, around: &RecordingEnvironment<'_>) -> (Description, SetOutside) {
+pub fn description(
+    disk: &dyn Disk,
+    environment: &RecordingEnvironment<'_>,
+) -> (Description, SetOutside) {
     let (mut description, wrong) = Description::read(disk);
     assert!(wrong.is_empty(), "{wrong:?}");
-    let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), around);
+    let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), environment);
     (description, outside)
 }
 

@@ -11,7 +11,7 @@ use crate::content::tree::tree;
 use crate::world::Clock;
 use crate::world::Digest;
 use crate::world::Disk;
-use crate::world::Kind;
+use crate::world::FileKind;
 use crate::world::Stat;
 
 /// Fewer files than this are looked at by one thread: starting a second costs more.
@@ -58,8 +58,8 @@ impl Reader<'_> {
                 .unwrap_or_else(unreadable);
         }
         match (stat.kind, wants_folder) {
-            (Kind::Folder, true) => tree(self, path, buffer, read).unwrap_or_else(unreadable),
-            (Kind::Folder, false) | (_, true) => State::WrongKind,
+            (FileKind::Folder, true) => tree(self, path, buffer, read).unwrap_or_else(unreadable),
+            (FileKind::Folder, false) | (_, true) => State::WrongKind,
             _ => match self.file(path, &stat, buffer, read) {
                 Ok(digest) => State::Content(digest),
                 Err(error) if error.kind() == io::ErrorKind::NotFound => State::Missing,
@@ -88,8 +88,8 @@ impl Reader<'_> {
         };
         let own = digest(b"link", &[]);
         let (seen, end) = match stat.kind {
-            Kind::File if path.ends_with('/') => return Ok(State::WrongKind),
-            Kind::File => match (self.record)(plain).filter(|recorded| recorded.covers(stat)) {
+            FileKind::File if path.ends_with('/') => return Ok(State::WrongKind),
+            FileKind::File => match (self.record)(plain).filter(|recorded| recorded.covers(stat)) {
                 Some(recorded) => (recorded.digest, None),
                 None => {
                     let record = self.read(plain, stat, buffer)?;
@@ -104,19 +104,19 @@ impl Reader<'_> {
                     (seen, Some(end))
                 }
             },
-            Kind::Folder => {
+            FileKind::Folder => {
                 let end = tree(self, &format!("{plain}/"), buffer, read)?.digest();
                 let bytes = end.map(|end| end.0).unwrap_or_default();
                 (digest(b"folder", &bytes), end)
             }
-            Kind::Link => (digest(b"nothing", &[]), None),
-            Kind::Other => (digest(b"other", &[]), None),
+            FileKind::Link => (digest(b"nothing", &[]), None),
+            FileKind::Other => (digest(b"other", &[]), None),
         };
         Ok(State::Linked(Box::new(Linked {
             seen,
             own,
             end,
-            dangling: stat.kind == Kind::Link,
+            dangling: stat.kind == FileKind::Link,
         })))
     }
 
@@ -147,7 +147,7 @@ impl Reader<'_> {
     }
 
     fn read(&self, path: &str, stat: &Stat, buffer: &mut Vec<u8>) -> io::Result<Record> {
-        if stat.kind != Kind::File {
+        if stat.kind != FileKind::File {
             return Err(io::Error::other("it is neither a file nor a folder"));
         }
         let mut stat = *stat;

@@ -12,7 +12,7 @@ use crate::project::folders::OWN_FOLDER;
 use crate::project::folders::folders_around;
 use crate::world::Digest;
 use crate::world::Disk;
-use crate::world::Kind;
+use crate::world::FileKind;
 use crate::world::names;
 
 /// What lies below a folder, whose path ends with a slash.
@@ -31,7 +31,7 @@ pub fn tree(
     buffer: &mut Vec<u8>,
     read: &mut Vec<(String, Record)>,
 ) -> io::Result<State> {
-    let mut walk = Walk {
+    let mut walk = TreeReader {
         reader,
         buffer,
         read,
@@ -49,7 +49,7 @@ pub fn tree(
     })))
 }
 
-struct Walk<'r, 'a> {
+struct TreeReader<'r, 'a> {
     reader: &'r Reader<'a>,
     buffer: &'r mut Vec<u8>,
     read: &'r mut Vec<(String, Record)>,
@@ -57,7 +57,7 @@ struct Walk<'r, 'a> {
     entered: Option<HashSet<(u64, u64)>>,
 }
 
-impl Walk<'_, '_> {
+impl TreeReader<'_, '_> {
     fn folder(&mut self, folder: &str) -> io::Result<(Digest, Digest)> {
         let disk = self.reader.disk;
         let entries = entries(disk, folder)?;
@@ -76,8 +76,8 @@ impl Walk<'_, '_> {
                 }
             };
             match kind {
-                Kind::Folder => entry(b'd', &[]),
-                Kind::Link => {
+                FileKind::Folder => entry(b'd', &[]),
+                FileKind::Link => {
                     let text = disk.read_link(path).map_err(named)?;
                     let text = names::to_bytes(&text);
                     let mut rest = (text.len() as u64).to_le_bytes().to_vec();
@@ -90,7 +90,7 @@ impl Walk<'_, '_> {
                         seen.update(&digest.0);
                     }
                 }
-                Kind::File => {
+                FileKind::File => {
                     let stat = disk.stat(path)?.ok_or(io::ErrorKind::NotFound);
                     let stat = stat.map_err(|error| named(error.into()))?;
                     let digest = self.reader.file(path, &stat, self.buffer, self.read);
@@ -101,7 +101,7 @@ impl Walk<'_, '_> {
                         entry(b'f', &digest.0);
                     }
                 }
-                Kind::Other => {}
+                FileKind::Other => {}
             }
         }
         let digest = |hasher: &blake3::Hasher| Digest(*hasher.finalize().as_bytes());
@@ -113,23 +113,23 @@ impl Walk<'_, '_> {
         &mut self,
         folder: &str,
         path: &str,
-        entries: &[(String, Kind)],
+        entries: &[(String, FileKind)],
     ) -> io::Result<Option<(u8, Digest)>> {
         let disk = self.reader.disk;
         let Some(stat) = disk.stat(path)? else {
             return Ok(None);
         };
         match stat.kind {
-            Kind::File => {
+            FileKind::File => {
                 let digest = self.reader.file(path, &stat, self.buffer, self.read)?;
                 Ok(Some((b'e', digest)))
             }
-            Kind::Folder => {
+            FileKind::Folder => {
                 let entered = self
                     .entered
                     .get_or_insert_with(|| folders_around(disk, folder));
                 // Those that are entered by their own name are known before any link is followed.
-                for (path, _) in entries.iter().filter(|(_, kind)| *kind == Kind::Folder) {
+                for (path, _) in entries.iter().filter(|(_, kind)| *kind == FileKind::Folder) {
                     entered.extend(disk.stat(path)?.map(|stat| stat.identity));
                 }
                 if !entered.insert(stat.identity) {
@@ -138,13 +138,13 @@ impl Walk<'_, '_> {
                 let (_, seen) = self.folder(&format!("{path}/"))?;
                 Ok(Some((b't', seen)))
             }
-            Kind::Link | Kind::Other => Ok(None),
+            FileKind::Link | FileKind::Other => Ok(None),
         }
     }
 }
 
 /// All names below a folder, sorted by path.
-fn entries(disk: &dyn Disk, folder: &str) -> io::Result<Vec<(String, Kind)>> {
+fn entries(disk: &dyn Disk, folder: &str) -> io::Result<Vec<(String, FileKind)>> {
     let mut found = Vec::new();
     let mut open = vec![folder.to_owned()];
     while let Some(folder) = open.pop() {
@@ -160,7 +160,7 @@ fn entries(disk: &dyn Disk, folder: &str) -> io::Result<Vec<(String, Kind)>> {
                 continue;
             }
             let path = format!("{folder}{}", entry.name);
-            if entry.kind == Kind::Folder {
+            if entry.kind == FileKind::Folder {
                 open.push(format!("{path}/"));
             }
             found.push((path, entry.kind));
@@ -181,8 +181,8 @@ pub fn changed_since(disk: &dyn Disk, folder: &str, since: i64) -> Option<String
             let stat = disk.stat(&path).ok()??;
             Some((stat.modified.max(stat.changed), path, stat.kind))
         });
-    let newest = |folders: bool, stats: &[(i64, String, Kind)]| {
-        let of_kind = |stat: &&(i64, String, Kind)| (stat.2 == Kind::Folder) == folders;
+    let newest = |folders: bool, stats: &[(i64, String, FileKind)]| {
+        let of_kind = |stat: &&(i64, String, FileKind)| (stat.2 == FileKind::Folder) == folders;
         let newest = stats.iter().filter(of_kind).max()?;
         (newest.0 > since).then(|| newest.1.clone())
     };

@@ -3,9 +3,9 @@
 
 use std::time::Duration;
 
+use crate::executor::cancel::CancelToken;
 use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
-use crate::executor::cancel::CancelToken;
 
 /// A script to run, with everything it needs.
 #[derive(Clone, Debug)]

@@ -10,10 +10,10 @@ pub mod request;
 pub use goals::Goals;
 pub use goals::default_goals;
 pub use goals::resolve;
-pub use request::BuildRequest;
-pub use request::goals;
 pub use learned::Undeclared;
 pub use learned::undeclared;
+pub use request::BuildRequest;
+pub use request::goals;
 
 use crate::project::PathId;
 use crate::project::Project;

@@ -2,11 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use crate::graph_view::Kind;
-use crate::graph_view::Knot;
-use crate::graph_view::Picture;
-use crate::graph_view::State;
-use crate::graph_view::Tie;
+use crate::graph_view::GraphView;
+use crate::graph_view::ViewEdge;
+use crate::graph_view::ViewKind;
+use crate::graph_view::ViewNode;
+use crate::graph_view::ViewState;
 use crate::graph_view::counted;
 
 /// Sources that lead to the same nodes, lie in one folder and end alike are put together from this number
@@ -15,23 +15,22 @@ const ALIKE: usize = 3;
 const ALIKE_IN_GROUPS: usize = 2;
 const ANYWHERE: usize = 9;
 
-impl Picture {
+impl GraphView {
     /// The same with one node for all steps of one description.
     #[must_use]
     pub fn grouped(&self) -> Self {
-        let key = |at: usize, knot: &Knot| match (knot.kind, knot.group) {
-            (Kind::Step | Kind::Task, Some(group)) => group,
+        let key = |at: usize, node: &ViewNode| match (node.kind, node.group) {
+            (ViewKind::Step | ViewKind::Task, Some(group)) => group,
             _ => self.groups.len() + at,
         };
-        let mut picture = self.put_together(key);
-        for knot in &mut picture.knots {
-            if let (Kind::Step, Some(group)) = (knot.kind, knot.group) {
-                knot.name.clone_from(&self.groups[group].0);
+        let mut view = self.put_together(key);
+        for node in &mut view.nodes {
+            if let (ViewKind::Step, Some(group)) = (node.kind, node.group) {
+                node.name.clone_from(&self.groups[group].0);
             }
         }
         // Sets were drawn for the steps' sake: among groups they only stand in the way.
-        picture
-            .without_sets()
+        view.without_sets()
             .put_sources_together(ALIKE_IN_GROUPS, shape)
             .put_sources_together(ANYWHERE, |_| String::new())
     }
@@ -46,72 +45,74 @@ impl Picture {
     /// `likeness` is what their names must have in common.
     fn put_sources_together(&self, least: usize, likeness: impl Fn(&str) -> String) -> Self {
         let (_, behind) = self.neighbours();
-        let mut alike: BTreeMap<(String, Vec<usize>, State), Vec<usize>> = BTreeMap::new();
-        for (at, knot) in self.knots.iter().enumerate() {
-            if knot.kind == Kind::Source {
-                let key = (likeness(&knot.name), behind[at].clone(), knot.state);
+        let mut alike: BTreeMap<(String, Vec<usize>, ViewState), Vec<usize>> = BTreeMap::new();
+        for (at, node) in self.nodes.iter().enumerate() {
+            if node.kind == ViewKind::Source {
+                let key = (likeness(&node.name), behind[at].clone(), node.state);
                 alike.entry(key).or_default().push(at);
             }
         }
-        let mut of: Vec<usize> = (0..self.knots.len()).collect();
+        let mut of: Vec<usize> = (0..self.nodes.len()).collect();
         for same in alike.into_values().filter(|same| same.len() >= least) {
             for &at in &same {
                 of[at] = same[0];
             }
         }
-        let mut picture = self.put_together(|at, _| of[at]);
-        for knot in &mut picture.knots {
-            if knot.kind == Kind::Source && knot.count > 1 {
-                knot.name = in_common(&knot.files);
+        let mut view = self.put_together(|at, _| of[at]);
+        for node in &mut view.nodes {
+            if node.kind == ViewKind::Source && node.count > 1 {
+                node.name = in_common(&node.files);
             }
         }
-        picture
+        view
     }
 
     /// One node for all with the same key, where the first of them stands.
-    fn put_together(&self, key: impl Fn(usize, &Knot) -> usize) -> Self {
+    fn put_together(&self, key: impl Fn(usize, &ViewNode) -> usize) -> Self {
         let mut of_key: BTreeMap<usize, usize> = BTreeMap::new();
-        let mut numbers = Vec::with_capacity(self.knots.len());
-        let mut picture = Self {
+        let mut numbers = Vec::with_capacity(self.nodes.len());
+        let mut view = Self {
             groups: self.groups.clone(),
             ..Self::default()
         };
-        for (at, knot) in self.knots.iter().enumerate() {
-            let number = *of_key.entry(key(at, knot)).or_insert(picture.knots.len());
+        for (at, node) in self.nodes.iter().enumerate() {
+            let number = *of_key.entry(key(at, node)).or_insert(view.nodes.len());
             numbers.push(number);
-            match picture.knots.get_mut(number) {
-                None => picture.knots.push(knot.clone()),
-                Some(known) => join(known, knot),
+            match view.nodes.get_mut(number) {
+                None => view.nodes.push(node.clone()),
+                Some(known) => join(known, node),
             }
         }
-        let ties = self.ties.iter();
-        picture.ties = ties
-            .map(|&(from, to, tie)| (numbers[from], numbers[to], tie))
+        let edges = self.edges.iter();
+        view.edges = edges
+            .map(|&(from, to, edge)| (numbers[from], numbers[to], edge))
             .filter(|(from, to, _)| from != to)
             .collect();
-        picture.tidy();
-        picture
+        view.tidy();
+        view
     }
 
     /// What leads to a set leads to what needs it.
     fn without_sets(&self) -> Self {
         let (before, behind) = self.neighbours();
-        let is_set = |at: usize| self.knots[at].kind == Kind::Set;
+        let is_set = |at: usize| self.nodes[at].kind == ViewKind::Set;
         let mut through = self.clone();
-        for at in (0..self.knots.len()).filter(|&at| is_set(at)) {
+        for at in (0..self.nodes.len()).filter(|&at| is_set(at)) {
             for &from in &before[at] {
-                let ties = behind[at].iter();
-                through.ties.extend(ties.map(|&to| (from, to, Tie::Needs)));
+                let edges = behind[at].iter();
+                through
+                    .edges
+                    .extend(edges.map(|&to| (from, to, ViewEdge::Needs)));
             }
         }
-        through.ties.retain(|(from, to, _)| from != to);
+        through.edges.retain(|(from, to, _)| from != to);
         through.tidy();
-        let keep: Vec<bool> = (0..self.knots.len()).map(|at| !is_set(at)).collect();
+        let keep: Vec<bool> = (0..self.nodes.len()).map(|at| !is_set(at)).collect();
         through.kept(&keep)
     }
 }
 
-fn join(known: &mut Knot, more: &Knot) {
+fn join(known: &mut ViewNode, more: &ViewNode) {
     if more.state > known.state {
         known.state = more.state;
         known.reason.clone_from(&more.reason);

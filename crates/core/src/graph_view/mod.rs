@@ -1,8 +1,8 @@
 //! The project as a picture: files, steps and tasks, what each would do now, and what leads to what.
 //!
-//! A [`Picture`] is data; how it is drawn or written down is none of its business. It is made from a
-//! project and its outlook ([`Source::picture`]), then made smaller where it is large:
-//! [`Picture::grouped`] puts all steps of one description into one node, [`Picture::around`] keeps the
+//! A [`GraphView`] is data; how it is drawn or written down is none of its business. It is made from a
+//! project and its outlook ([`GraphSource::view`]), then made smaller where it is large:
+//! [`GraphView::grouped`] puts all steps of one description into one node, [`GraphView::around`] keeps the
 //! neighbourhood of one node. Sources that are read by the same nodes, lie in one folder and end alike are
 //! one node wherever there are several.
 
@@ -11,11 +11,11 @@ mod source;
 
 use std::collections::VecDeque;
 
-pub use source::Source;
+pub use source::GraphSource;
 
 /// What a node stands for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Kind {
+pub enum ViewKind {
     /// Files that no step makes.
     Source,
     /// Steps: targets with how they are made.
@@ -26,7 +26,7 @@ pub enum Kind {
     Set,
 }
 
-impl Kind {
+impl ViewKind {
     /// Its name in JSON.
     #[must_use]
     pub fn name(self) -> &'static str {
@@ -41,7 +41,7 @@ impl Kind {
 
 /// What would become of a node now.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum State {
+pub enum ViewState {
     /// Nothing becomes of sources and sets; a task runs whenever it is asked for.
     None,
     /// It would be kept.
@@ -56,7 +56,7 @@ pub enum State {
     Missing,
 }
 
-impl State {
+impl ViewState {
     /// Its name in JSON.
     #[must_use]
     pub fn name(self) -> &'static str {
@@ -86,7 +86,7 @@ impl State {
 
 /// How one node leads to another.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Tie {
+pub enum ViewEdge {
     /// It is needed.
     Needs,
     /// It comes before, and is no reason.
@@ -95,7 +95,7 @@ pub enum Tie {
     Learned,
 }
 
-impl Tie {
+impl ViewEdge {
     /// Its name in JSON.
     #[must_use]
     pub fn name(self) -> &'static str {
@@ -109,74 +109,75 @@ impl Tie {
 
 /// A node.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Knot {
+pub struct ViewNode {
     /// What it stands for.
-    pub kind: Kind,
+    pub kind: ViewKind,
     /// How it is named: a path, a task's name, or as a description has it, with holes.
     pub name: String,
     /// One line of help.
     pub about: String,
     /// What would become of it; of several the most urgent.
-    pub state: State,
+    pub state: ViewState,
     /// How many steps or files it stands for.
     pub count: usize,
     /// How many of them are in each state, the most urgent first, without those that are in none.
-    pub counts: Vec<(State, usize)>,
+    pub counts: Vec<(ViewState, usize)>,
     /// The first certain reason, in brief.
     pub reason: String,
     /// All files that it makes, or that it stands for.
     pub files: Vec<String>,
-    /// What it is described by, for [`Picture::grouped`].
+    /// What it is described by, for [`GraphView::grouped`].
     group: Option<usize>,
 }
 
 /// Nodes, and what leads to what.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Picture {
+pub struct GraphView {
     /// What is needed comes first.
-    pub knots: Vec<Knot>,
+    pub nodes: Vec<ViewNode>,
     /// From what is needed to what needs it, each once, sorted.
-    pub ties: Vec<(usize, usize, Tie)>,
+    pub edges: Vec<(usize, usize, ViewEdge)>,
     /// How each description is named as a whole, with its help.
     groups: Vec<(String, String)>,
 }
 
-impl Picture {
+impl GraphView {
     /// How many steps it shows.
     #[must_use]
     pub fn steps(&self) -> usize {
-        let steps = self.knots.iter().filter(|knot| knot.kind == Kind::Step);
-        steps.map(|knot| knot.count).sum()
+        let steps = self.nodes.iter().filter(|node| node.kind == ViewKind::Step);
+        steps.map(|node| node.count).sum()
     }
 
     /// How many steps are in each state, the most urgent first.
     #[must_use]
-    pub fn states(&self) -> Vec<(State, usize)> {
-        let steps = self.knots.iter().filter(|knot| knot.kind == Kind::Step);
-        counted(steps.flat_map(|knot| knot.counts.iter().copied()))
+    pub fn states(&self) -> Vec<(ViewState, usize)> {
+        let steps = self.nodes.iter().filter(|node| node.kind == ViewKind::Step);
+        counted(steps.flat_map(|node| node.counts.iter().copied()))
     }
 
     /// The node of a file or a task.
     #[must_use]
     pub fn find(&self, name: &str) -> Option<usize> {
-        let named = |knot: &Knot| knot.name == name || knot.files.iter().any(|file| file == name);
-        self.knots.iter().position(named)
+        let named =
+            |node: &ViewNode| node.name == name || node.files.iter().any(|file| file == name);
+        self.nodes.iter().position(named)
     }
 
-    /// The nodes from which `knot` is reached, or that it reaches, over at most `depth` others; sets are
+    /// The nodes from which `node` is reached, or that it reaches, over at most `depth` others; sets are
     /// not counted.
     #[must_use]
-    pub fn around(&self, knot: usize, depth: usize) -> Self {
+    pub fn around(&self, node: usize, depth: usize) -> Self {
         let (before, behind) = self.neighbours();
-        let mut keep = vec![false; self.knots.len()];
-        keep[knot] = true;
+        let mut keep = vec![false; self.nodes.len()];
+        keep[node] = true;
         for next in [&before, &behind] {
-            let mut far = vec![usize::MAX; self.knots.len()];
-            far[knot] = 0;
-            let mut open = VecDeque::from([knot]);
+            let mut far = vec![usize::MAX; self.nodes.len()];
+            far[node] = 0;
+            let mut open = VecDeque::from([node]);
             while let Some(at) = open.pop_front() {
                 for &to in &next[at] {
-                    let step = usize::from(self.knots[to].kind != Kind::Set);
+                    let step = usize::from(self.nodes[to].kind != ViewKind::Set);
                     if far[to] > far[at] + step && far[at] + step <= depth {
                         far[to] = far[at] + step;
                         keep[to] = true;
@@ -195,9 +196,9 @@ impl Picture {
     /// For each node those before it, and those behind it.
     #[must_use]
     pub fn neighbours(&self) -> (Vec<Vec<usize>>, Vec<Vec<usize>>) {
-        let mut before = vec![Vec::new(); self.knots.len()];
-        let mut behind = vec![Vec::new(); self.knots.len()];
-        for &(from, to, _) in &self.ties {
+        let mut before = vec![Vec::new(); self.nodes.len()];
+        let mut behind = vec![Vec::new(); self.nodes.len()];
+        for &(from, to, _) in &self.edges {
             before[to].push(from);
             behind[from].push(to);
         }
@@ -206,34 +207,34 @@ impl Picture {
 
     /// These nodes alone, with what leads from one to another of them.
     fn kept(&self, keep: &[bool]) -> Self {
-        let mut numbers = vec![usize::MAX; self.knots.len()];
-        let mut picture = Self {
+        let mut numbers = vec![usize::MAX; self.nodes.len()];
+        let mut view = Self {
             groups: self.groups.clone(),
             ..Self::default()
         };
-        for (at, knot) in self.knots.iter().enumerate().filter(|(at, _)| keep[*at]) {
-            numbers[at] = picture.knots.len();
-            picture.knots.push(knot.clone());
+        for (at, node) in self.nodes.iter().enumerate().filter(|(at, _)| keep[*at]) {
+            numbers[at] = view.nodes.len();
+            view.nodes.push(node.clone());
         }
-        let both = |&&(from, to, _): &&(usize, usize, Tie)| keep[from] && keep[to];
-        let ties = self.ties.iter().filter(both);
-        picture.ties = ties
-            .map(|&(from, to, tie)| (numbers[from], numbers[to], tie))
+        let both = |&&(from, to, _): &&(usize, usize, ViewEdge)| keep[from] && keep[to];
+        let edges = self.edges.iter().filter(both);
+        view.edges = edges
+            .map(|&(from, to, edge)| (numbers[from], numbers[to], edge))
             .collect();
-        picture
+        view
     }
 
     /// Sorts what leads to what; of two between the same nodes the stronger stays.
     fn tidy(&mut self) {
-        self.ties.sort_unstable();
-        self.ties.dedup_by_key(|&mut (from, to, _)| (from, to));
+        self.edges.sort_unstable();
+        self.edges.dedup_by_key(|&mut (from, to, _)| (from, to));
     }
 }
 
 /// Counts of states put together, the most urgent first.
-fn counted(counts: impl Iterator<Item = (State, usize)>) -> Vec<(State, usize)> {
-    let mut all: Vec<(State, usize)> = Vec::new();
-    for (state, count) in counts.filter(|(state, _)| *state != State::None) {
+fn counted(counts: impl Iterator<Item = (ViewState, usize)>) -> Vec<(ViewState, usize)> {
+    let mut all: Vec<(ViewState, usize)> = Vec::new();
+    for (state, count) in counts.filter(|(state, _)| *state != ViewState::None) {
         match all.iter_mut().find(|(known, _)| *known == state) {
             Some((_, known)) => *known += count,
             None => all.push((state, count)),

@@ -5,26 +5,26 @@ use std::collections::HashSet;
 
 use crate::graph::Node;
 use crate::graph::Order;
-use crate::ledger::Ledger;
-use crate::graph_view::Kind;
-use crate::graph_view::Knot;
-use crate::graph_view::Picture;
-use crate::graph_view::State;
-use crate::graph_view::Tie;
+use crate::graph_view::GraphView;
+use crate::graph_view::ViewEdge;
+use crate::graph_view::ViewKind;
+use crate::graph_view::ViewNode;
+use crate::graph_view::ViewState;
 use crate::graph_view::group::in_common;
+use crate::ledger::Ledger;
 use crate::project::Need;
 use crate::project::PathId;
 use crate::project::Project;
 use crate::project::SetId;
 use crate::project::What;
 use crate::project::values::Vars;
-use crate::verdict::Reason;
-use crate::status::dry_run::Prediction;
 use crate::status::dry_run::Decision;
+use crate::status::dry_run::Prediction;
+use crate::verdict::Reason;
 use crate::world::Disk;
 
 /// What a picture is made from.
-pub struct Source<'a, 'd> {
+pub struct GraphSource<'a, 'd> {
     /// The project.
     pub project: &'a Project<'d>,
     /// Its variables.
@@ -32,7 +32,7 @@ pub struct Source<'a, 'd> {
     /// What is shown.
     pub order: &'a Order,
     /// What would become of each position of `order`.
-    pub prospects: &'a [Prediction],
+    pub predictions: &'a [Prediction],
     /// Where sources lie.
     pub disk: &'a dyn Disk,
     /// What earlier runs saw.
@@ -43,23 +43,23 @@ pub struct Source<'a, 'd> {
 
 /// A picture that grows.
 struct Drawing<'s, 'a, 'd> {
-    source: &'s Source<'a, 'd>,
-    picture: Picture,
+    source: &'s GraphSource<'a, 'd>,
+    view: GraphView,
     /// The node of each position of the order; none for sets that are drawn through.
     of_position: Vec<Option<usize>>,
     of_path: HashMap<String, usize>,
     of_set: HashMap<SetId, usize>,
 }
 
-impl Source<'_, '_> {
+impl GraphSource<'_, '_> {
     /// The picture, with a node for each step.
     #[must_use]
-    pub fn picture(&self) -> Picture {
+    pub fn view(&self) -> GraphView {
         let mut drawing = Drawing {
             source: self,
-            picture: Picture {
+            view: GraphView {
                 groups: self.groups(),
-                ..Picture::default()
+                ..GraphView::default()
             },
             of_position: Vec::new(),
             of_path: HashMap::new(),
@@ -67,11 +67,11 @@ impl Source<'_, '_> {
         };
         let shared = self.shared_sets();
         for position in 0..self.order.nodes.len() {
-            let knot = drawing.node(position, &shared);
-            drawing.of_position.push(knot);
+            let node = drawing.node(position, &shared);
+            drawing.of_position.push(node);
         }
-        drawing.picture.tidy();
-        drawing.picture.with_sources_put_together()
+        drawing.view.tidy();
+        drawing.view.with_sources_put_together()
     }
 
     /// How each description is named as a whole: targets first, then tasks.
@@ -123,12 +123,12 @@ impl Drawing<'_, '_, '_> {
     /// Draws what stands at a position of the order, with what leads to it.
     fn node(&mut self, position: usize, shared: &HashSet<SetId>) -> Option<usize> {
         let project = self.source.project;
-        let prospect = &self.source.prospects[position];
-        let node = prospect.node.node(project);
+        let prediction = &self.source.predictions[position];
+        let node = prediction.node.node(project);
         let (kind, name, group, files, after) = match node {
             Node::Set(set) if shared.contains(&set) => {
-                let knot = self.set(set);
-                return Some(knot);
+                let node = self.set(set);
+                return Some(node);
             }
             Node::Set(_) => return None,
             Node::Step(step) => {
@@ -140,23 +140,29 @@ impl Drawing<'_, '_, '_> {
                 let after = project.step(step).after.of(&project.needs);
                 let after: Vec<What> = after.iter().map(|need| need.what).collect();
                 let name = project.step_name(step).to_owned();
-                (Kind::Step, name, decl, files, after)
+                (ViewKind::Step, name, decl, files, after)
             }
             Node::Task(task) => {
                 let node = &project.tasks[task.index()];
                 let after: Vec<What> = node.after.iter().chain(&node.steps).copied().collect();
                 let group = project.decls.len() + task.index();
-                (Kind::Task, node.decl.name.clone(), group, Vec::new(), after)
+                (
+                    ViewKind::Task,
+                    node.decl.name.clone(),
+                    group,
+                    Vec::new(),
+                    after,
+                )
             }
         };
-        let state = self.state(prospect, kind, &name);
-        let knot = Knot {
+        let state = self.state(prediction, kind, &name);
+        let shown = ViewNode {
             kind,
-            about: self.picture.groups[group].1.clone(),
+            about: self.view.groups[group].1.clone(),
             state,
             count: 1,
             counts: vec![(state, 1)],
-            reason: prospect
+            reason: prediction
                 .reasons
                 .first()
                 .map(Reason::brief)
@@ -165,15 +171,15 @@ impl Drawing<'_, '_, '_> {
             group: Some(group),
             name,
         };
-        let at = self.add(knot);
-        for file in self.picture.knots[at].files.clone() {
+        let at = self.add(shown);
+        for file in self.view.nodes[at].files.clone() {
             self.of_path.insert(file, at);
         }
         for what in self.source.needed(node) {
-            self.lead(what, at, Tie::Needs);
+            self.lead(what, at, ViewEdge::Needs);
         }
         for what in after {
-            self.lead(what, at, Tie::After);
+            self.lead(what, at, ViewEdge::After);
         }
         if let Node::Step(step) = node
             && project.decl(project.step(step)).clauses.learn.is_some()
@@ -183,54 +189,54 @@ impl Drawing<'_, '_, '_> {
         Some(at)
     }
 
-    fn state(&self, prospect: &Prediction, kind: Kind, name: &str) -> State {
+    fn state(&self, prediction: &Prediction, kind: ViewKind, name: &str) -> ViewState {
         let failed = || (self.source.failed)(name);
-        match prospect.would {
-            Decision::Keep => State::Kept,
-            Decision::Run if kind == Kind::Task && prospect.reasons.is_empty() => {
+        match prediction.decision {
+            Decision::Keep => ViewState::Kept,
+            Decision::Run if kind == ViewKind::Task && prediction.reasons.is_empty() => {
                 if failed() {
-                    State::Failed
+                    ViewState::Failed
                 } else {
-                    State::None
+                    ViewState::None
                 }
             }
-            Decision::Run if failed() => State::Failed,
-            Decision::Run => State::Run,
-            Decision::Maybe => State::Maybe,
+            Decision::Run if failed() => ViewState::Failed,
+            Decision::Run => ViewState::Run,
+            Decision::Maybe => ViewState::Maybe,
         }
     }
 
-    fn add(&mut self, knot: Knot) -> usize {
-        self.picture.knots.push(knot);
-        self.picture.knots.len() - 1
+    fn add(&mut self, node: ViewNode) -> usize {
+        self.view.nodes.push(node);
+        self.view.nodes.len() - 1
     }
 
-    fn lead(&mut self, what: What, to: usize, tie: Tie) {
+    fn lead(&mut self, what: What, to: usize, edge: ViewEdge) {
         match what {
             What::Task(task) => {
                 let name = &self.source.project.tasks[task.index()].decl.name;
                 let found = self
-                    .picture
-                    .knots
+                    .view
+                    .nodes
                     .iter()
-                    .position(|knot| knot.kind == Kind::Task && knot.name == *name);
+                    .position(|node| node.kind == ViewKind::Task && node.name == *name);
                 if let Some(from) = found.filter(|&from| from != to) {
-                    self.picture.ties.push((from, to, tie));
+                    self.view.edges.push((from, to, edge));
                 }
             }
-            What::Path(path) => self.lead_path(path, to, tie),
+            What::Path(path) => self.lead_path(path, to, edge),
             What::Set(set) => match self.of_set.get(&set) {
-                Some(&from) => self.picture.ties.push((from, to, tie)),
+                Some(&from) => self.view.edges.push((from, to, edge)),
                 None => {
                     for &path in &self.source.project.sets[set.index()].paths {
-                        self.lead_path(path, to, tie);
+                        self.lead_path(path, to, edge);
                     }
                 }
             },
         }
     }
 
-    fn lead_path(&mut self, path: PathId, to: usize, tie: Tie) {
+    fn lead_path(&mut self, path: PathId, to: usize, edge: ViewEdge) {
         let project = self.source.project;
         let text = project.paths.get(path);
         let maker = project.maker(path).map(|maker| project.step_name(maker));
@@ -251,7 +257,7 @@ impl Drawing<'_, '_, '_> {
         };
         for from in inside.into_iter().chain([from]) {
             if from != to {
-                self.picture.ties.push((from, to, tie));
+                self.view.edges.push((from, to, edge));
             }
         }
     }
@@ -273,7 +279,7 @@ impl Drawing<'_, '_, '_> {
                 None => Some(self.file(edge.path)),
             };
             if let Some(from) = from.filter(|&from| from != to) {
-                self.picture.ties.push((from, to, Tie::Learned));
+                self.view.edges.push((from, to, ViewEdge::Learned));
             }
         }
     }
@@ -287,9 +293,13 @@ impl Drawing<'_, '_, '_> {
             self.source.disk.stat(path.trim_end_matches('/')),
             Ok(Some(_))
         );
-        let state = if there { State::None } else { State::Missing };
-        let at = self.add(Knot {
-            kind: Kind::Source,
+        let state = if there {
+            ViewState::None
+        } else {
+            ViewState::Missing
+        };
+        let at = self.add(ViewNode {
+            kind: ViewKind::Source,
             name: path.to_owned(),
             about: String::new(),
             state,
@@ -311,11 +321,11 @@ impl Drawing<'_, '_, '_> {
             .iter()
             .map(|&path| project.paths.get(path).to_owned())
             .collect();
-        let at = self.add(Knot {
-            kind: Kind::Set,
+        let at = self.add(ViewNode {
+            kind: ViewKind::Set,
             name: in_common(&files),
             about: String::new(),
-            state: State::None,
+            state: ViewState::None,
             count: files.len(),
             counts: Vec::new(),
             reason: String::new(),
@@ -323,7 +333,7 @@ impl Drawing<'_, '_, '_> {
             group: None,
         });
         for &path in paths {
-            self.lead_path(path, at, Tie::Needs);
+            self.lead_path(path, at, ViewEdge::Needs);
         }
         self.of_set.insert(set, at);
         at

@@ -5,16 +5,16 @@ use std::cmp::Ordering;
 use crate::language::foreign_syntax;
 use crate::language::lines::compare_indent;
 use crate::language::parser::Parser;
-use crate::language::parser::Range;
+use crate::language::parser::SourceRange;
 use crate::language::syntax::Clause;
 use crate::language::syntax::ClauseKind;
 use crate::language::syntax::LearnHow;
 use crate::language::syntax::Name;
-use crate::language::syntax::Part;
 use crate::language::syntax::Script;
 use crate::language::syntax::Word;
 use crate::language::syntax::WordKind;
-use crate::language::tidy::Role;
+use crate::language::syntax::WordPart;
+use crate::language::tidy::LineRole;
 use crate::text::Diagnostic;
 use crate::text::Span;
 
@@ -28,7 +28,7 @@ const REPEATABLE: &[&str] = &["needs", "after", "each", "given", "let", "env", "
 /// What a clause's parser is given: its lines, the offset behind its keyword, the keyword's place.
 #[derive(Clone, Copy)]
 struct At {
-    range: Range,
+    range: SourceRange,
     behind: usize,
     span: Span,
 }
@@ -54,8 +54,8 @@ impl<'a> Parser<'a> {
                 at = index + 1;
                 continue;
             }
-            self.role(index, Role::Clause);
-            let range = Range {
+            self.role(index, LineRole::Clause);
+            let range = SourceRange {
                 first: index,
                 end: self.extent(index, end),
             };
@@ -440,7 +440,7 @@ fn take_colon(word: &mut Word, written: &str) -> bool {
     match &mut word.kind {
         WordKind::Plain if written.ends_with(':') => {}
         WordKind::Mixed(parts) => match parts.last_mut() {
-            Some(Part::Text {
+            Some(WordPart::Text {
                 text,
                 quoted: false,
             }) if text.ends_with(':') => {

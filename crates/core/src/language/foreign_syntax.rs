@@ -2,9 +2,9 @@
 
 use crate::language::names::CLAUSES;
 use crate::language::names::is_name;
-use crate::language::syntax::Part;
 use crate::language::syntax::Word;
 use crate::language::syntax::WordKind;
+use crate::language::syntax::WordPart;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::text::nearest;
@@ -104,7 +104,7 @@ pub fn dollar(word: &Word, written: &str) -> Option<Diagnostic> {
     let found = match &word.kind {
         WordKind::Plain => dollar_name(written),
         WordKind::Mixed(parts) => parts.iter().find_map(|part| match part {
-            Part::Text {
+            WordPart::Text {
                 text,
                 quoted: false,
             } => dollar_name(text),

@@ -6,12 +6,12 @@ use crate::language::lines::compare_indent;
 use crate::language::names::RESERVED;
 use crate::language::names::is_name;
 use crate::language::parser::Parser;
-use crate::language::parser::Range;
+use crate::language::parser::SourceRange;
 use crate::language::syntax::Group;
 use crate::language::syntax::Item;
 use crate::language::syntax::Name;
 use crate::language::syntax::Parameter;
-use crate::language::syntax::Target;
+use crate::language::syntax::TargetSyntax;
 use crate::language::syntax::Task;
 use crate::language::syntax::TopItem;
 use crate::language::syntax::Word;
@@ -22,7 +22,7 @@ use crate::text::Span;
 impl<'a> Parser<'a> {
     /// Where a block's own words end and its clauses begin: lines before the first clause that are
     /// indented deeper than the clauses continue the first line.
-    fn block(&mut self, range: Range) -> (Range, &'a str) {
+    fn block(&mut self, range: SourceRange) -> (SourceRange, &'a str) {
         let indent = self
             .shallowest(range.first + 1, range.end)
             .unwrap_or_default();
@@ -36,14 +36,14 @@ impl<'a> Parser<'a> {
             }
             first_clause += 1;
         }
-        let head = Range {
+        let head = SourceRange {
             first: range.first,
             end: first_clause,
         };
         (head, indent)
     }
 
-    pub fn target(&mut self, range: Range, behind: usize, span: Span) -> Option<TopItem> {
+    pub fn target(&mut self, range: SourceRange, behind: usize, span: Span) -> Option<TopItem> {
         let (head, indent) = self.block(range);
         self.read_tokens(head, behind);
         let written = std::mem::take(&mut self.tokens);
@@ -60,7 +60,7 @@ impl<'a> Parser<'a> {
         }
         let clauses = self.clauses(head.end, range.end, indent, "target");
         let line = self.lines[range.first];
-        Some(TopItem::Target(Box::new(Target {
+        Some(TopItem::Target(Box::new(TargetSyntax {
             span: self.lexer.span(line.text as usize, line.end as usize),
             outputs,
             clauses,
@@ -175,7 +175,7 @@ impl<'a> Parser<'a> {
         });
     }
 
-    pub fn task(&mut self, range: Range, behind: usize, span: Span) -> Option<TopItem> {
+    pub fn task(&mut self, range: SourceRange, behind: usize, span: Span) -> Option<TopItem> {
         let (head, indent) = self.block(range);
         let words = self.words(head, behind);
         let head_end = head.end;

@@ -3,12 +3,12 @@
 use crate::language::names::RESERVED;
 use crate::language::names::is_name;
 use crate::language::parser::Parser;
-use crate::language::parser::Range;
+use crate::language::parser::SourceRange;
 use crate::language::syntax::Condition;
 use crate::language::syntax::Let;
 use crate::language::syntax::LetHow;
 use crate::language::syntax::Name;
-use crate::language::syntax::Value;
+use crate::language::syntax::ValueSyntax;
 use crate::language::syntax::Word;
 use crate::language::syntax::WordKind;
 use crate::text::Diagnostic;
@@ -18,7 +18,7 @@ use crate::text::Span;
 const MAX_CONDITION: usize = 64;
 
 impl Parser<'_> {
-    pub fn top_let(&mut self, range: Range, behind: usize, span: Span) -> Option<Let> {
+    pub fn top_let(&mut self, range: SourceRange, behind: usize, span: Span) -> Option<Let> {
         let mut words = self.words(range, behind);
         let whole = words.last().map_or(span, |last| span.to(last.span));
         let when = self.take_when(&mut words);
@@ -106,7 +106,7 @@ impl Parser<'_> {
         self.lexer.diagnostics.push(diagnostic);
     }
 
-    fn value(&mut self, how: LetHow, mut words: Vec<Word>, name: Span) -> Option<Value> {
+    fn value(&mut self, how: LetHow, mut words: Vec<Word>, name: Span) -> Option<ValueSyntax> {
         if how == LetHow::OneOf {
             let words = self.some_words(
                 name,
@@ -114,10 +114,10 @@ impl Parser<'_> {
                 "one of",
                 "the words to choose from; the first is the default",
             )?;
-            return Some(Value::Words(words));
+            return Some(ValueSyntax::Words(words));
         }
         let Some(first) = words.first().filter(|word| word.kind == WordKind::Plain) else {
-            return Some(Value::Words(words));
+            return Some(ValueSyntax::Words(words));
         };
         let keyword = first.span;
         match self.lexer.slice(keyword) {
@@ -126,7 +126,7 @@ impl Parser<'_> {
                 let (patterns, except) = self.split_at(words, "except");
                 let patterns =
                     self.some_words(keyword, patterns, "files", "patterns, such as `src/*.c`")?;
-                Some(Value::Files {
+                Some(ValueSyntax::Files {
                     patterns,
                     except: except.unwrap_or_default(),
                 })
@@ -135,12 +135,12 @@ impl Parser<'_> {
                 words.remove(0);
                 let (name, or) = self.split_at(words, "or");
                 let name = self.one_word(keyword, name, "env", "the name of an environment variable, then `or` and its value when it is not set")?;
-                Some(Value::Env { name, or })
+                Some(ValueSyntax::Env { name, or })
             }
             "output" => {
                 words.remove(0);
                 self.some_words(keyword, words, "output", "a command and its arguments")
-                    .map(Value::Output)
+                    .map(ValueSyntax::Output)
             }
             "secret" => {
                 words.remove(0);
@@ -150,22 +150,22 @@ impl Parser<'_> {
                     "secret",
                     "the name of an environment variable that holds it",
                 )
-                .map(Value::Secret)
+                .map(ValueSyntax::Secret)
             }
             "match" => {
                 words.remove(0);
                 self.match_into(words, keyword)
             }
-            _ => Some(Value::Words(words)),
+            _ => Some(ValueSyntax::Words(words)),
         }
     }
 
-    fn match_into(&mut self, words: Vec<Word>, keyword: Span) -> Option<Value> {
+    fn match_into(&mut self, words: Vec<Word>, keyword: Span) -> Option<ValueSyntax> {
         if words.len() >= 4 && self.is(&words[1], "into") && self.is(&words[3], ":") {
             let mut words = words.into_iter();
             let from = words.next()?;
             let into = words.nth(1)?;
-            return Some(Value::Match {
+            return Some(ValueSyntax::Match {
                 from,
                 into,
                 words: words.skip(1).collect(),

@@ -4,7 +4,7 @@ use std::cmp::Ordering;
 
 /// One physical line, by byte offsets into the text.
 #[derive(Clone, Copy, Debug)]
-pub struct Line {
+pub struct SourceLine {
     /// Start of the line.
     pub start: u32,
     /// First byte that is neither space nor tab.
@@ -13,7 +13,7 @@ pub struct Line {
     pub end: u32,
 }
 
-impl Line {
+impl SourceLine {
     /// Whether it holds white space alone.
     pub fn is_blank(self) -> bool {
         self.text == self.end
@@ -31,7 +31,7 @@ impl Line {
 }
 
 /// Cuts a text into lines. A byte order mark at the start belongs to no line.
-pub fn split(text: &str) -> Vec<Line> {
+pub fn split(text: &str) -> Vec<SourceLine> {
     let bytes = text.as_bytes();
     let mut lines = Vec::with_capacity(bytes.len() / 24 + 1);
     let mut start = if text.starts_with('\u{feff}') { 3 } else { 0 };
@@ -45,7 +45,7 @@ pub fn split(text: &str) -> Vec<Line> {
             .iter()
             .position(|&b| b != b' ' && b != b'\t')
             .unwrap_or(end - start);
-        lines.push(Line {
+        lines.push(SourceLine {
             start: offset(start),
             text: offset(start + indent),
             end: offset(end),

@@ -7,7 +7,7 @@ use std::cmp::Ordering;
 
 use crate::language::foreign_syntax;
 use crate::language::lines;
-use crate::language::lines::Line;
+use crate::language::lines::SourceLine;
 use crate::language::lines::compare_indent;
 use crate::language::names::TOP;
 use crate::language::raw::RawText;
@@ -16,8 +16,8 @@ use crate::language::syntax::File;
 use crate::language::syntax::TopItem;
 use crate::language::syntax::Word;
 use crate::language::syntax::WordKind;
-use crate::language::tidy::Role;
-use crate::language::words::Lexer;
+use crate::language::tidy::LineRole;
+use crate::language::words::WordLexer;
 use crate::text::Diagnostic;
 use crate::text::SourceId;
 use crate::text::Span;
@@ -46,7 +46,7 @@ pub fn parse(source: SourceId, text: &str) -> Parsed {
 /// Reads a text as the words of one value, as for `--let name=words`; line ends separate too.
 #[must_use]
 pub fn parse_words(source: SourceId, text: &str) -> (Vec<Word>, Vec<Diagnostic>) {
-    let mut lexer = Lexer {
+    let mut lexer = WordLexer {
         source,
         text,
         diagnostics: Vec::new(),
@@ -61,16 +61,16 @@ pub fn parse_words(source: SourceId, text: &str) -> (Vec<Word>, Vec<Diagnostic>)
 
 /// A run of lines, by index; the last is excluded.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Range {
+pub(super) struct SourceRange {
     pub first: usize,
     pub end: usize,
 }
 
 pub(super) struct Parser<'a> {
-    pub lexer: Lexer<'a>,
-    pub lines: Vec<Line>,
+    pub lexer: WordLexer<'a>,
+    pub lines: Vec<SourceLine>,
     /// What each line is, for laying out; not kept when only the tree is asked for.
-    pub roles: Option<Vec<Role>>,
+    pub roles: Option<Vec<LineRole>>,
     pub tokens: Vec<Word>,
     /// Where clauses are gathered, so that each target's list takes no more room than it needs.
     pub clause_buffer: Vec<Clause>,
@@ -79,7 +79,7 @@ pub(super) struct Parser<'a> {
 impl<'a> Parser<'a> {
     pub fn new(source: SourceId, text: &'a str) -> Self {
         Self {
-            lexer: Lexer {
+            lexer: WordLexer {
                 source,
                 text,
                 diagnostics: Vec::new(),
@@ -102,8 +102,8 @@ impl<'a> Parser<'a> {
                 at = first + 1;
                 continue;
             }
-            self.role(first, Role::Top);
-            let range = Range {
+            self.role(first, LineRole::Top);
+            let range = SourceRange {
                 first,
                 end: self.extent(first, self.lines.len()),
             };
@@ -115,7 +115,7 @@ impl<'a> Parser<'a> {
         file
     }
 
-    fn top_item(&mut self, range: Range) -> Option<TopItem> {
+    fn top_item(&mut self, range: SourceRange) -> Option<TopItem> {
         let line = self.lines[range.first];
         let (keyword, behind) = self.keyword(line);
         let span = self.lexer.span(line.text as usize, behind);
@@ -156,7 +156,7 @@ impl<'a> Parser<'a> {
         }
     }
 
-    fn recipes(&mut self, range: Range, behind: usize, span: Span) -> Option<TopItem> {
+    fn recipes(&mut self, range: SourceRange, behind: usize, span: Span) -> Option<TopItem> {
         let mut words = self.words(range, behind);
         if words.is_empty() || !self.is(&words[0], "with") {
             let diagnostic = Diagnostic::error(span, "`recipes` is not followed by `with`")
@@ -174,7 +174,7 @@ impl<'a> Parser<'a> {
         .map(TopItem::Recipes)
     }
 
-    fn supply(&mut self, range: Range, behind: usize, span: Span) -> Option<TopItem> {
+    fn supply(&mut self, range: SourceRange, behind: usize, span: Span) -> Option<TopItem> {
         let words = self.words(range, behind);
         if let [name, equals, amount] = &words[..]
             && self.is(equals, "=")
@@ -270,7 +270,7 @@ impl<'a> Parser<'a> {
     }
 
     /// The keyword at the start of a line and the offset behind it.
-    pub fn keyword(&self, line: Line) -> (&'a str, usize) {
+    pub fn keyword(&self, line: SourceLine) -> (&'a str, usize) {
         let start = line.text as usize;
         let rest = &self.lexer.text[start..line.end as usize];
         let length = rest
@@ -289,11 +289,11 @@ impl<'a> Parser<'a> {
         (&rest[..word], start + word)
     }
 
-    fn line_text(&self, line: Line) -> &'a str {
+    fn line_text(&self, line: SourceLine) -> &'a str {
         &self.lexer.text[line.text as usize..line.end as usize]
     }
 
-    pub fn role(&mut self, index: usize, role: Role) {
+    pub fn role(&mut self, index: usize, role: LineRole) {
         if let Some(roles) = &mut self.roles {
             roles[index] = role;
         }
@@ -303,7 +303,7 @@ impl<'a> Parser<'a> {
 
     /// Reads a statement's tokens into `self.tokens`: the rest of its line, and the lines that
     /// continue it.
-    pub fn read_tokens(&mut self, range: Range, behind: usize) {
+    pub fn read_tokens(&mut self, range: SourceRange, behind: usize) {
         self.tokens.clear();
         let end = self.lines[range.first].end as usize;
         self.lexer.words(behind, end, &mut self.tokens);
@@ -312,14 +312,14 @@ impl<'a> Parser<'a> {
             if line.is_blank() || line.is_comment(self.lexer.text) {
                 continue;
             }
-            self.role(index, Role::Continued);
+            self.role(index, LineRole::Continued);
             self.lexer
                 .words(line.text as usize, line.end as usize, &mut self.tokens);
         }
     }
 
     /// A statement's words.
-    pub fn words(&mut self, range: Range, behind: usize) -> Vec<Word> {
+    pub fn words(&mut self, range: SourceRange, behind: usize) -> Vec<Word> {
         self.read_tokens(range, behind);
         let words: Vec<Word> = self.tokens.drain(..).collect();
         for word in &words {
@@ -341,11 +341,11 @@ impl<'a> Parser<'a> {
     }
 
     /// The raw text behind a colon at `colon`: its place on the colon's line, and the lines below.
-    pub fn raw_lines(&mut self, range: Range, colon: usize) -> RawText {
+    pub fn raw_lines(&mut self, range: SourceRange, colon: usize) -> RawText {
         let end = self.lines[range.first].end as usize;
         let rest = &self.lexer.text[colon + 1..end];
         let start = (colon + 1 + rest.len() - rest.trim_start().len()).min(end);
-        self.role(range.first, Role::RawHead { colon });
+        self.role(range.first, LineRole::RawHead { colon });
         let text = self.lexer.text;
         let outer = self.lines[range.first].indent(text);
         let mut below = Vec::with_capacity(range.end - range.first);
@@ -354,7 +354,7 @@ impl<'a> Parser<'a> {
             let deeper = compare_indent(line.indent(text), outer) == Some(Ordering::Greater);
             // A comment at the clause's own depth comments the description; it is no part of the text.
             if deeper || line.is_blank() {
-                self.role(index, Role::Raw);
+                self.role(index, LineRole::Raw);
                 below.push(line);
             }
         }

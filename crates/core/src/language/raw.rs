@@ -1,8 +1,8 @@
 //! Raw text after a keyword's colon: no quoting, no escapes, only `@{…}` is looked for.
 
-use crate::language::lines::Line;
+use crate::language::lines::SourceLine;
 use crate::language::syntax::Piece;
-use crate::language::words::Lexer;
+use crate::language::words::WordLexer;
 use crate::text::Span;
 
 /// The lines of one raw text: what stands behind the colon, and the lines below it.
@@ -10,7 +10,7 @@ pub struct RawText {
     /// Offsets of the text behind the colon, on the colon's line.
     pub behind: (usize, usize),
     /// The lines below, with the last blank ones left out.
-    pub below: Vec<Line>,
+    pub below: Vec<SourceLine>,
 }
 
 impl RawText {
@@ -20,7 +20,7 @@ impl RawText {
     }
 
     /// From its first character to its last.
-    pub fn span(&self, lexer: &Lexer<'_>) -> Span {
+    pub fn span(&self, lexer: &WordLexer<'_>) -> Span {
         let first_below = self.below.iter().find(|line| !line.is_blank());
         let start = if self.behind.0 < self.behind.1 {
             self.behind.0
@@ -54,7 +54,7 @@ impl RawText {
     }
 
     /// As text and variables. A text of several lines ends with a line end, as a script file does.
-    pub fn pieces(&self, lexer: &mut Lexer<'_>) -> Vec<Piece> {
+    pub fn pieces(&self, lexer: &mut WordLexer<'_>) -> Vec<Piece> {
         let mut pieces = std::mem::take(&mut lexer.piece_buffer);
         let mut text = String::new();
         let ranges = self.ranges(lexer.text);
@@ -86,7 +86,7 @@ impl RawText {
 }
 
 fn raw_line(
-    lexer: &mut Lexer<'_>,
+    lexer: &mut WordLexer<'_>,
     start: usize,
     end: usize,
     text: &mut String,
@@ -118,7 +118,7 @@ fn raw_line(
 }
 
 /// Length in bytes of the longest white space that all lines begin with.
-pub fn common_indent(text: &str, lines: &[Line]) -> usize {
+pub fn common_indent(text: &str, lines: &[SourceLine]) -> usize {
     let mut common: Option<&str> = None;
     for line in lines.iter().filter(|line| !line.is_blank()) {
         let indent = line.indent(text);

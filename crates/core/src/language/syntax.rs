@@ -26,12 +26,12 @@ pub enum WordKind {
     /// The text of the span as it stands: no quotes, no variables, no escapes.
     Plain,
     /// Several parts, or text that is not literally what the source has.
-    Mixed(Vec<Part>),
+    Mixed(Vec<WordPart>),
 }
 
 /// A part of a word.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Part {
+pub enum WordPart {
     /// Text; inside quotes its pattern characters are literal.
     Text {
         /// The text, escapes resolved.
@@ -120,7 +120,7 @@ pub enum TopItem {
     /// `supply NAME = N`
     Supply(Name, Word),
     /// `target …`
-    Target(Box<Target>),
+    Target(Box<TargetSyntax>),
     /// `task …`
     Task(Box<Task>),
 }
@@ -133,7 +133,7 @@ pub struct Let {
     /// `=`, `+=` or `one of`.
     pub how: LetHow,
     /// The value.
-    pub value: Value,
+    pub value: ValueSyntax,
     /// Counts only when this holds.
     pub when: Option<Condition>,
     /// The whole definition.
@@ -153,7 +153,7 @@ pub enum LetHow {
 
 /// The right side of a `let`.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Value {
+pub enum ValueSyntax {
     /// Words.
     Words(Vec<Word>),
     /// `files PATTERN… except PATTERN…`
@@ -204,7 +204,7 @@ pub enum Condition {
 
 /// `target …` with its clauses.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Target {
+pub struct TargetSyntax {
     /// The first line.
     pub span: Span,
     /// What it makes.

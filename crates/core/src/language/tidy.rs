@@ -1,7 +1,7 @@
 //! The one standard layout of a description.
 //!
 //! Laying out works on lines, not on the tree, so that comments stay where they are. The parser
-//! tells what each line is ([`Role`]); this module only gives each its indentation and spacing:
+//! tells what each line is ([`LineRole`]); this module only gives each its indentation and spacing:
 //!
 //! ```text
 //! let cc      = cc                  # neighbouring `let`s share their columns
@@ -14,16 +14,16 @@
 //!     raw text keeps its own indentation below this one
 //! ```
 
-use crate::language::lines::Line;
+use crate::language::lines::SourceLine;
 use crate::language::names::is_name;
 use crate::language::parser::Parser;
 use crate::language::raw::common_indent;
-use crate::language::words::Lexer;
+use crate::language::words::WordLexer;
 use crate::text::SourceId;
 
 /// What a line is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
-pub(super) enum Role {
+pub(super) enum LineRole {
     /// Blank, a comment, or not understood.
     #[default]
     Other,
@@ -46,7 +46,7 @@ pub(super) enum Role {
 #[must_use]
 pub fn tidy(text: &str) -> Option<String> {
     let mut parser = Parser::new(SourceId(0), text);
-    parser.roles = Some(vec![Role::Other; parser.lines.len()]);
+    parser.roles = Some(vec![LineRole::Other; parser.lines.len()]);
     parser.file();
     if parser
         .lexer
@@ -57,7 +57,7 @@ pub fn tidy(text: &str) -> Option<String> {
         return None;
     }
     let roles = parser.roles.take().unwrap_or_default();
-    let layout = Layout {
+    let layout = TidyPrinter {
         text,
         lines: &parser.lines,
         roles: &roles,
@@ -65,35 +65,35 @@ pub fn tidy(text: &str) -> Option<String> {
     Some(layout.render())
 }
 
-struct Layout<'a> {
+struct TidyPrinter<'a> {
     text: &'a str,
-    lines: &'a [Line],
-    roles: &'a [Role],
+    lines: &'a [SourceLine],
+    roles: &'a [LineRole],
 }
 
 /// A laid-out line; `None` is an empty one.
 type Out = Vec<Option<String>>;
 
-impl Layout<'_> {
+impl TidyPrinter<'_> {
     fn render(&self) -> String {
         let mut out: Out = Vec::new();
         let mut at = 0;
         while at < self.lines.len() {
             at = match self.roles[at] {
-                Role::Other => self.other(at, &mut out),
-                Role::Top if self.is_let(at) => self.lets(at, &mut out),
-                Role::Top => {
+                LineRole::Other => self.other(at, &mut out),
+                LineRole::Top if self.is_let(at) => self.lets(at, &mut out),
+                LineRole::Top => {
                     self.space_before_block(at, &mut out);
                     out.push(Some(self.words_of(at)));
                     at + 1
                 }
-                Role::Clause => {
+                LineRole::Clause => {
                     out.push(Some(format!("  {}", self.words_of(at))));
                     at + 1
                 }
-                Role::Continued => self.continued(at, &mut out),
-                Role::RawHead { colon } => self.raw(at, colon, &mut out),
-                Role::Raw => at + 1,
+                LineRole::Continued => self.continued(at, &mut out),
+                LineRole::RawHead { colon } => self.raw(at, colon, &mut out),
+                LineRole::Raw => at + 1,
             };
         }
         while out.last().is_some_and(Option::is_none) {
@@ -119,11 +119,13 @@ impl Layout<'_> {
             Self::blank(out);
             return at + 1;
         }
-        let next = self.roles[at..].iter().find(|&&role| role != Role::Other);
+        let next = self.roles[at..]
+            .iter()
+            .find(|&&role| role != LineRole::Other);
         let indented = line.start != line.text;
         let depth = match next {
-            Some(Role::Clause | Role::RawHead { .. }) => 2,
-            Some(Role::Continued | Role::Raw) => 4,
+            Some(LineRole::Clause | LineRole::RawHead { .. }) => 2,
+            Some(LineRole::Continued | LineRole::Raw) => 4,
             _ if indented => 2,
             _ => 0,
         };
@@ -156,7 +158,7 @@ impl Layout<'_> {
     }
 
     fn cut_range(&self, start: usize, end: usize) -> (Vec<&str>, Option<&str>) {
-        let mut lexer = Lexer {
+        let mut lexer = WordLexer {
             source: SourceId(0),
             text: self.text,
             diagnostics: Vec::new(),
@@ -189,20 +191,20 @@ impl Layout<'_> {
             self.roles[..first]
                 .iter()
                 .rev()
-                .find(|&&role| role != Role::Other),
-            Some(Role::Clause)
+                .find(|&&role| role != LineRole::Other),
+            Some(LineRole::Clause)
         );
         let in_block = below_clause
             || self.roles[first..]
                 .iter()
-                .find(|&&role| !matches!(role, Role::Other | Role::Continued))
-                .is_some_and(|role| matches!(role, Role::Clause | Role::RawHead { .. }));
+                .find(|&&role| !matches!(role, LineRole::Other | LineRole::Continued))
+                .is_some_and(|role| matches!(role, LineRole::Clause | LineRole::RawHead { .. }));
         let base = if in_block { 4 } else { 2 };
         let mut open: Vec<&str> = Vec::new();
         let mut at = first;
         while at < self.lines.len() {
             match self.roles[at] {
-                Role::Continued => {
+                LineRole::Continued => {
                     let indent = self.lines[at].indent(self.text);
                     while open.last().is_some_and(|last| last.len() >= indent.len()) {
                         open.pop();
@@ -211,7 +213,7 @@ impl Layout<'_> {
                     open.push(indent);
                     out.push(Some(format!("{:depth$}{}", "", self.words_of(at))));
                 }
-                Role::Other if self.more_continued(at) => {
+                LineRole::Other if self.more_continued(at) => {
                     let line = self.lines[at];
                     if !line.is_blank() {
                         let text = self.text[line.text as usize..line.end as usize].trim_end();
@@ -226,7 +228,10 @@ impl Layout<'_> {
     }
 
     fn more_continued(&self, at: usize) -> bool {
-        self.roles[at..].iter().find(|&&role| role != Role::Other) == Some(&Role::Continued)
+        self.roles[at..]
+            .iter()
+            .find(|&&role| role != LineRole::Other)
+            == Some(&LineRole::Continued)
     }
 
     fn raw(&self, head: usize, colon: usize, out: &mut Out) -> usize {
@@ -237,10 +242,10 @@ impl Layout<'_> {
         out.push(Some(format!("  {}:{space}{behind}", words.join(" "))));
         let mut end = head + 1;
         let mut below = Vec::new();
-        while end < self.lines.len() && matches!(self.roles[end], Role::Raw | Role::Other) {
-            if self.roles[end] == Role::Raw {
+        while end < self.lines.len() && matches!(self.roles[end], LineRole::Raw | LineRole::Other) {
+            if self.roles[end] == LineRole::Raw {
                 below.push(self.lines[end]);
-            } else if !self.roles[end..].contains(&Role::Raw) || !self.raw_goes_on(end) {
+            } else if !self.roles[end..].contains(&LineRole::Raw) || !self.raw_goes_on(end) {
                 break;
             } else {
                 let line = self.lines[end];
@@ -260,7 +265,10 @@ impl Layout<'_> {
     }
 
     fn raw_goes_on(&self, at: usize) -> bool {
-        self.roles[at..].iter().find(|&&role| role != Role::Other) == Some(&Role::Raw)
+        self.roles[at..]
+            .iter()
+            .find(|&&role| role != LineRole::Other)
+            == Some(&LineRole::Raw)
     }
 
     // ---- columns of neighbouring `let`s --------------------------------------------------------
@@ -275,7 +283,7 @@ impl Layout<'_> {
     fn lets(&self, first: usize, out: &mut Out) -> usize {
         self.space_before_block(first, out);
         let end = (first..self.lines.len())
-            .find(|&at| self.roles[at] != Role::Top || !self.is_let(at))
+            .find(|&at| self.roles[at] != LineRole::Top || !self.is_let(at))
             .unwrap_or(self.lines.len());
         let rows: Vec<LetRow<'_>> = (first..end).map(|at| self.let_row(at)).collect();
         let name = rows.iter().map(|row| width(row.name)).max().unwrap_or(0);

@@ -3,12 +3,12 @@
 use crate::language::lines::offset;
 use crate::language::names::name_length;
 use crate::language::syntax::Name;
-use crate::language::syntax::Part;
 use crate::language::syntax::Piece;
 use crate::language::syntax::Select;
 use crate::language::syntax::VarRef;
 use crate::language::syntax::Word;
 use crate::language::syntax::WordKind;
+use crate::language::syntax::WordPart;
 use crate::text::Diagnostic;
 use crate::text::SourceId;
 use crate::text::Span;
@@ -19,7 +19,7 @@ const SELECTORS: &[&str] = &[
 ];
 
 /// Reads words out of one text.
-pub struct Lexer<'a> {
+pub struct WordLexer<'a> {
     pub source: SourceId,
     pub text: &'a str,
     pub diagnostics: Vec<Diagnostic>,
@@ -27,7 +27,7 @@ pub struct Lexer<'a> {
     pub piece_buffer: Vec<Piece>,
 }
 
-impl<'a> Lexer<'a> {
+impl<'a> WordLexer<'a> {
     /// A span of this source.
     pub fn span(&self, start: usize, end: usize) -> Span {
         Span {
@@ -95,7 +95,7 @@ impl<'a> Lexer<'a> {
         let found = match &word.kind {
             WordKind::Plain => hidden(text),
             WordKind::Mixed(parts) => parts.iter().find_map(|part| match part {
-                Part::Text {
+                WordPart::Text {
                     text,
                     quoted: false,
                 } => hidden(text),
@@ -148,20 +148,20 @@ impl<'a> Lexer<'a> {
         (word, at)
     }
 
-    fn single_quoted(&mut self, start: usize, end: usize, parts: &mut Vec<Part>) -> usize {
+    fn single_quoted(&mut self, start: usize, end: usize, parts: &mut Vec<WordPart>) -> usize {
         let inner = &self.text[start + 1..end];
         let close = inner.find('\'').unwrap_or_else(|| {
             self.unclosed(start, end, "'");
             inner.len()
         });
-        parts.push(Part::Text {
+        parts.push(WordPart::Text {
             text: inner[..close].to_owned(),
             quoted: true,
         });
         (start + 1 + close + 1).min(end)
     }
 
-    fn double_quoted(&mut self, start: usize, end: usize, parts: &mut Vec<Part>) -> usize {
+    fn double_quoted(&mut self, start: usize, end: usize, parts: &mut Vec<WordPart>) -> usize {
         let before = parts.len();
         let mut text = String::new();
         let mut at = start + 1;
@@ -189,7 +189,7 @@ impl<'a> Lexer<'a> {
         }
         // `""` is a word too.
         if !text.is_empty() || parts.len() == before {
-            parts.push(Part::Text { text, quoted: true });
+            parts.push(WordPart::Text { text, quoted: true });
         }
         at
     }
@@ -228,9 +228,9 @@ impl<'a> Lexer<'a> {
         );
     }
 
-    fn variable(&mut self, at: usize, end: usize, parts: &mut Vec<Part>) -> usize {
+    fn variable(&mut self, at: usize, end: usize, parts: &mut Vec<WordPart>) -> usize {
         let (reference, next) = self.var_ref(at, end);
-        parts.extend(reference.map(Part::Var));
+        parts.extend(reference.map(WordPart::Var));
         next
     }
 
@@ -436,9 +436,9 @@ fn is_separator(byte: u8) -> bool {
     byte == b' ' || byte == b'\t' || byte == b'\r'
 }
 
-fn push_text(parts: &mut Vec<Part>, text: &mut String, quoted: bool) {
+fn push_text(parts: &mut Vec<WordPart>, text: &mut String, quoted: bool) {
     if !text.is_empty() {
-        parts.push(Part::Text {
+        parts.push(WordPart::Text {
             text: std::mem::take(text),
             quoted,
         });

@@ -33,7 +33,7 @@ struct SectionRec {
 
 /// What kind of file it is.
 #[derive(Clone, Copy, Debug)]
-pub struct Layout {
+pub struct ArrayLayout {
     /// Its first bytes: six for the kind, two for the version.
     pub magic: &'static [u8; 8],
     /// Earlier versions, whose arrays are the first of these.
@@ -62,7 +62,7 @@ impl Arrays {
     ///
     /// # Errors
     /// What is wrong, for a message.
-    pub fn open(bytes: Bytes, layout: Layout) -> Result<Self, String> {
+    pub fn open(bytes: Bytes, layout: ArrayLayout) -> Result<Self, String> {
         Self::open_checked(bytes, layout, None)
     }
 
@@ -70,11 +70,15 @@ impl Arrays {
     ///
     /// # Errors
     /// What is wrong, for a message.
-    pub fn open_sealed(bytes: Bytes, layout: Layout, key: &[u8; 32]) -> Result<Self, String> {
+    pub fn open_sealed(bytes: Bytes, layout: ArrayLayout, key: &[u8; 32]) -> Result<Self, String> {
         Self::open_checked(bytes, layout, Some(key))
     }
 
-    fn open_checked(bytes: Bytes, layout: Layout, key: Option<&[u8; 32]>) -> Result<Self, String> {
+    fn open_checked(
+        bytes: Bytes,
+        layout: ArrayLayout,
+        key: Option<&[u8; 32]>,
+    ) -> Result<Self, String> {
         let head = bytes.get(..HEAD).ok_or("it is cut short")?;
         let older = layout.older.iter().any(|magic| head[..8] == magic[..]);
         if head[..FAMILY] == layout.magic[..FAMILY] && &head[..8] != layout.magic && !older {
@@ -196,7 +200,7 @@ fn mac(body: &[u8], flags: u64, key: &[u8; 32]) -> [u8; 32] {
 }
 
 /// The bytes of a file with these arrays, in the order of the layout.
-pub fn write(layout: Layout, seed: &[u8; 32], flags: u64, arrays: &[&[u8]]) -> Vec<u8> {
+pub fn write(layout: ArrayLayout, seed: &[u8; 32], flags: u64, arrays: &[&[u8]]) -> Vec<u8> {
     let padded = |bytes: &[u8]| bytes.len().next_multiple_of(8);
     let table = arrays.len() * size_of::<SectionRec>();
     let size = HEAD + table + arrays.iter().map(|bytes| padded(bytes)).sum::<usize>();

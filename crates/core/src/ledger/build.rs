@@ -222,8 +222,8 @@ impl Builder {
         }
         let record = StepRec {
             name: name.into(),
-            sheet: self.text(step.sheet()),
-            bindings: self.text(step.bindings()),
+            recipe_text: self.text(step.recipe_text()),
+            parameters: self.text(step.parameters()),
             reasons: self.text(step.reasons()),
             edges: edges.into(),
             outputs: output_count.into(),

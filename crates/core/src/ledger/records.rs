@@ -36,9 +36,9 @@ pub struct StepRecord {
     /// Its name: the first output, or a [`task_key`].
     pub name: String,
     /// The recipe as compared.
-    pub sheet: String,
+    pub recipe_text: String,
     /// The values of its holes, as text.
-    pub bindings: String,
+    pub parameters: String,
     /// What it made.
     pub outputs: Vec<Edge>,
     /// The prerequisites as it saw them.

@@ -2,7 +2,7 @@
 //!
 //! The file is laid out as [`crate::ledger::arrays`] says, with the magic `HLSNAP02`, the seed of
 //! the journal that belongs to it, one flag (bit 0: whole folders were made) and the arrays of
-//! [`Section`]. An index out of range reads as "nothing recorded".
+//! [`SnapshotSection`]. An index out of range reads as "nothing recorded".
 
 use zerocopy::FromBytes;
 use zerocopy::Immutable;
@@ -14,8 +14,8 @@ use zerocopy::little_endian::U32;
 use zerocopy::little_endian::U64;
 
 use crate::content::Record;
+use crate::ledger::arrays::ArrayLayout;
 use crate::ledger::arrays::Arrays;
-use crate::ledger::arrays::Layout;
 use crate::ledger::journal;
 use crate::ledger::records::Entry;
 use crate::ledger::storage::Bytes;
@@ -25,7 +25,7 @@ use crate::project::paths::path_hash;
 use crate::world::Digest;
 
 /// The format.
-pub const LAYOUT: Layout = Layout {
+pub const LAYOUT: ArrayLayout = ArrayLayout {
     magic: b"HLSNAP02",
     older: &[b"HLSNAP01"],
     older_arrays: 10,
@@ -49,7 +49,7 @@ pub const NONE: u32 = u32::MAX;
 
 /// The arrays, in the order of the table.
 #[derive(Clone, Copy, Debug)]
-pub enum Section {
+pub enum SnapshotSection {
     /// Bytes of all texts and paths.
     Strings,
     /// [`TextRec`]: where each text lies.
@@ -104,8 +104,8 @@ pub struct PathRec {
 pub struct StepRec {
     /// Index of its name in `Paths`.
     pub name: U32,
-    pub sheet: U32,
-    pub bindings: U32,
+    pub recipe_text: U32,
+    pub parameters: U32,
     pub reasons: U32,
     /// Its edges lie together: outputs, needs, learned.
     pub edges: U32,
@@ -155,7 +155,7 @@ impl Snapshot {
     /// What is wrong, for a message.
     pub fn open(bytes: Bytes) -> Result<Self, String> {
         let arrays = Arrays::open(bytes, LAYOUT)?;
-        let index = arrays.get::<U32>(Section::PathIndex as usize).len();
+        let index = arrays.get::<U32>(SnapshotSection::PathIndex as usize).len();
         if index != 0 && !index.is_power_of_two() {
             return Err("its table points outside of it".to_owned());
         }
@@ -173,7 +173,7 @@ impl Snapshot {
 
     /// The entries of steps that began and have not ended, and of those that ended badly.
     pub fn open_entries(&self) -> Vec<Entry> {
-        journal::entries(self.array::<u8>(Section::Open), &self.seed())
+        journal::entries(self.array::<u8>(SnapshotSection::Open), &self.seed())
     }
 
     /// Its size in bytes.
@@ -181,21 +181,27 @@ impl Snapshot {
         self.arrays.size()
     }
 
-    fn array<T: FromBytes + Immutable + KnownLayout + Unaligned>(&self, section: Section) -> &[T] {
+    fn array<T: FromBytes + Immutable + KnownLayout + Unaligned>(
+        &self,
+        section: SnapshotSection,
+    ) -> &[T] {
         self.arrays.get(section as usize)
     }
 
     pub fn text(&self, index: u32) -> Option<&str> {
-        let text = self.array::<TextRec>(Section::Texts).get(index as usize)?;
+        let text = self
+            .array::<TextRec>(SnapshotSection::Texts)
+            .get(index as usize)?;
         let (at, length) = (text.at.get() as usize, text.length.get() as usize);
         let bytes = self
-            .array::<u8>(Section::Strings)
+            .array::<u8>(SnapshotSection::Strings)
             .get(at..at.checked_add(length)?)?;
         std::str::from_utf8(bytes).ok()
     }
 
     pub fn path_rec(&self, index: u32) -> Option<&PathRec> {
-        self.array::<PathRec>(Section::Paths).get(index as usize)
+        self.array::<PathRec>(SnapshotSection::Paths)
+            .get(index as usize)
     }
 
     pub fn path(&self, index: u32) -> Option<&str> {
@@ -203,27 +209,27 @@ impl Snapshot {
     }
 
     pub fn digest(&self, index: u32) -> Option<Digest> {
-        self.array::<[u8; 32]>(Section::Digests)
+        self.array::<[u8; 32]>(SnapshotSection::Digests)
             .get(index as usize)
             .map(|bytes| Digest(*bytes))
     }
 
     pub fn edges(&self, from: u32, count: u32) -> &[EdgeRec] {
         let from = from as usize;
-        self.array::<EdgeRec>(Section::Edges)
+        self.array::<EdgeRec>(SnapshotSection::Edges)
             .get(from..from.saturating_add(count as usize))
             .unwrap_or_default()
     }
 
     pub fn givens(&self, from: u32, count: u32) -> &[GivenRec] {
         let from = from as usize;
-        self.array::<GivenRec>(Section::Givens)
+        self.array::<GivenRec>(SnapshotSection::Givens)
             .get(from..from.saturating_add(count as usize))
             .unwrap_or_default()
     }
 
     fn find(&self, path: &str) -> Option<&PathRec> {
-        let table = self.array::<U32>(Section::PathIndex);
+        let table = self.array::<U32>(SnapshotSection::PathIndex);
         if table.is_empty() {
             return None;
         }
@@ -273,15 +279,15 @@ impl Snapshot {
     }
 
     pub fn steps(&self) -> &[StepRec] {
-        self.array(Section::Steps)
+        self.array(SnapshotSection::Steps)
     }
 
     pub fn paths(&self) -> &[PathRec] {
-        self.array(Section::Paths)
+        self.array(SnapshotSection::Paths)
     }
 
     pub fn commands(&self) -> impl Iterator<Item = (&str, &str)> {
-        self.array::<GivenRec>(Section::Commands)
+        self.array::<GivenRec>(SnapshotSection::Commands)
             .iter()
             .filter_map(|record| {
                 Some((self.text(record.key.get())?, self.text(record.value.get())?))
@@ -290,7 +296,7 @@ impl Snapshot {
 
     /// Folders that were made.
     pub fn folders(&self) -> impl Iterator<Item = &str> {
-        self.array::<U32>(Section::Folders)
+        self.array::<U32>(SnapshotSection::Folders)
             .iter()
             .filter_map(|index| self.text(index.get()))
     }

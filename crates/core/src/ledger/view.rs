@@ -163,25 +163,25 @@ impl<'l> StepView<'l> {
 
     /// The recipe as compared.
     #[must_use]
-    pub fn sheet(self) -> &'l str {
+    pub fn recipe_text(self) -> &'l str {
         match self {
             Self::Base(step) => step
                 .snapshot
-                .text(step.record.sheet.get())
+                .text(step.record.recipe_text.get())
                 .unwrap_or_default(),
-            Self::Own(record) => &record.sheet,
+            Self::Own(record) => &record.recipe_text,
         }
     }
 
     /// The values of its holes, as text.
     #[must_use]
-    pub fn bindings(self) -> &'l str {
+    pub fn parameters(self) -> &'l str {
         match self {
             Self::Base(step) => step
                 .snapshot
-                .text(step.record.bindings.get())
+                .text(step.record.parameters.get())
                 .unwrap_or_default(),
-            Self::Own(record) => &record.bindings,
+            Self::Own(record) => &record.parameters,
         }
     }
 

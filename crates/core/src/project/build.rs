@@ -39,14 +39,14 @@ use crate::text::nearest;
     zerocopy::IntoBytes,
 )]
 #[repr(C)]
-pub struct Range {
+pub struct IndexRange {
     /// First index.
     pub start: u32,
     /// Index behind the last.
     pub end: u32,
 }
 
-impl Range {
+impl IndexRange {
     /// The stretch of `list` that lies behind `start`.
     #[must_use]
     pub fn behind<T>(start: usize, list: &[T]) -> Self {
@@ -118,13 +118,13 @@ pub struct Need {
 
 /// What a pattern after `needs` matches.
 #[derive(Clone, Debug)]
-pub struct Set {
+pub struct FileSet {
     /// The paths, sorted.
     pub paths: Box<[PathId]>,
     /// Whole-folder targets that it looks into, whether or not that could be done yet.
     pub trees: Box<[PathId]>,
     /// Whether all of these were looked into.
-    pub settled: bool,
+    pub materialized: bool,
 }
 
 /// One target with its prerequisites, all variables put in.
@@ -134,13 +134,13 @@ pub struct Step {
     /// Index into [`Project::decls`].
     pub decl: u32,
     /// The values of the holes, in [`Project::values`].
-    pub values: Range,
+    pub values: IndexRange,
     /// In [`Project::outputs`].
-    pub outputs: Range,
+    pub outputs: IndexRange,
     /// In [`Project::needs`].
-    pub needs: Range,
+    pub needs: IndexRange,
     /// In [`Project::needs`].
-    pub after: Range,
+    pub after: IndexRange,
 }
 
 /// A task with its prerequisites.
@@ -179,7 +179,7 @@ pub struct Project<'d> {
     /// Prerequisites.
     pub needs: Vec<Need>,
     /// What patterns after `needs` match.
-    pub sets: Vec<Set>,
+    pub sets: Vec<FileSet>,
     /// For each path the step that makes it, or [`NOBODY`]. A file in a made folder is made by the
     /// folder's step. May be shorter than the list of paths.
     pub makers: Vec<u32>,
@@ -189,7 +189,7 @@ pub struct Project<'d> {
     pub trees: Vec<PathId>,
     /// Whole-folder outputs that an `each` looks into and that are not known to be up to date: there
     /// may be more steps once they are.
-    pub unsettled: Vec<PathId>,
+    pub unmaterialized: Vec<PathId>,
     /// Which steps make what a step learned of when it last ran: pairs of a step and a maker, sorted.
     pub learned: Vec<(StepId, StepId)>,
     /// What `default` names.
@@ -307,14 +307,14 @@ impl<'d> Project<'d> {
 }
 
 /// Works a project out.
-pub struct Build<'v, 'd> {
+pub struct ProjectBuilder<'v, 'd> {
     /// The variables.
     pub vars: &'v Vars<'d>,
     /// Whole-folder targets that may be looked into; `None` for all, as they are now.
-    pub settled: Option<&'v HashSet<String>>,
+    pub materialized: Option<&'v HashSet<String>>,
 }
 
-impl<'d> Build<'_, 'd> {
+impl<'d> ProjectBuilder<'_, 'd> {
     /// The project; mistakes go to the variables' diagnostics.
     #[must_use]
     pub fn project(&self) -> Project<'d> {
@@ -328,7 +328,7 @@ impl<'d> Build<'_, 'd> {
                 .collect(),
             ..Project::default()
         };
-        let mut expander = Expander::new(self.vars, self.settled);
+        let mut expander = Expander::new(self.vars, self.materialized);
         for (index, part) in self.vars.description.parts.iter().enumerate() {
             let part_id = PartId(u32::try_from(index).unwrap_or(u32::MAX));
             for item in &part.items {
@@ -341,7 +341,7 @@ impl<'d> Build<'_, 'd> {
         }
         expander.run(&mut project);
         self.check_tasks(&project);
-        let mut needs = needs::Resolver::new(self.vars, self.settled);
+        let mut needs = needs::Resolver::new(self.vars, self.materialized);
         needs.run(&mut project);
         for (index, part) in self.vars.description.parts.iter().enumerate() {
             let part_id = PartId(u32::try_from(index).unwrap_or(u32::MAX));

@@ -75,7 +75,7 @@ fn is_plain(clauses: &Clauses<'_>) -> bool {
 }
 
 fn check<'d>(vars: &Vars<'d>, part: PartId, names: &[&str], clauses: &Clauses<'d>) {
-    let mut known = Known {
+    let mut known = DeclaredNames {
         vars,
         frame: Frame::of(part),
         placeholders: names.to_vec(),
@@ -116,13 +116,13 @@ pub fn amount_of(supply: &str, text: &str) -> Option<u64> {
         .filter(|&amount| amount > 0)
 }
 
-struct Known<'a, 'd> {
+struct DeclaredNames<'a, 'd> {
     vars: &'a Vars<'d>,
     frame: Frame<'a>,
     placeholders: Vec<&'a str>,
 }
 
-impl<'d> Known<'_, 'd> {
+impl<'d> DeclaredNames<'_, 'd> {
     /// Amounts, times and numbers that can be told now.
     fn running(&self, clauses: &Clauses<'d>) {
         let running = &clauses.running;
@@ -189,7 +189,7 @@ impl<'d> Known<'_, 'd> {
     fn word(&self, word: &Word) {
         if let crate::language::WordKind::Mixed(parts) = &word.kind {
             for part in parts {
-                if let crate::language::Part::Var(reference) = part {
+                if let crate::language::WordPart::Var(reference) = part {
                     self.reference(reference);
                 }
             }

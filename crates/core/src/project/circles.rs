@@ -6,7 +6,7 @@
 use std::collections::HashMap;
 
 use crate::language::Let;
-use crate::language::Value as Written;
+use crate::language::ValueSyntax as Written;
 use crate::language::Word;
 use crate::project::decl::condition_words;
 use crate::project::decl::word_names;
@@ -14,42 +14,42 @@ use crate::project::description::PartId;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 
-type Name<'d> = (PartId, &'d str);
+type Definition<'d> = (PartId, &'d str);
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Seen {
+enum VisitState {
     Open,
     Done,
 }
 
 /// Reports every circle once.
 pub fn report(vars: &Vars<'_>) {
-    let mut seen: HashMap<Name<'_>, Seen> = HashMap::new();
-    let mut starts: Vec<Name<'_>> = vars
+    let mut seen: HashMap<Definition<'_>, VisitState> = HashMap::new();
+    let mut starts: Vec<Definition<'_>> = vars
         .declared()
         .map(|(part, name, _)| (part, name))
         .collect();
     starts.sort_unstable();
     for start in starts {
         // Each frame: a name, those that it needs, and the next of them.
-        let mut stack: Vec<(Name<'_>, Vec<Name<'_>>, usize)> = Vec::new();
+        let mut stack: Vec<(Definition<'_>, Vec<Definition<'_>>, usize)> = Vec::new();
         enter(vars, start, &mut seen, &mut stack);
         while let Some((name, needs, next)) = stack.last_mut() {
             let Some(&needed) = needs.get(*next) else {
-                seen.insert(*name, Seen::Done);
+                seen.insert(*name, VisitState::Done);
                 stack.pop();
                 continue;
             };
             *next += 1;
             match seen.get(&needed) {
                 None => enter(vars, needed, &mut seen, &mut stack),
-                Some(Seen::Done) => {}
-                Some(Seen::Open) => {
+                Some(VisitState::Done) => {}
+                Some(VisitState::Open) => {
                     let first = stack
                         .iter()
                         .position(|frame| frame.0 == needed)
                         .unwrap_or(0);
-                    let circle: Vec<Name<'_>> =
+                    let circle: Vec<Definition<'_>> =
                         stack[first..].iter().map(|frame| frame.0).collect();
                     describe(vars, &circle);
                 }
@@ -60,19 +60,19 @@ pub fn report(vars: &Vars<'_>) {
 
 fn enter<'d>(
     vars: &Vars<'d>,
-    name: Name<'d>,
-    seen: &mut HashMap<Name<'d>, Seen>,
-    stack: &mut Vec<(Name<'d>, Vec<Name<'d>>, usize)>,
+    name: Definition<'d>,
+    seen: &mut HashMap<Definition<'d>, VisitState>,
+    stack: &mut Vec<(Definition<'d>, Vec<Definition<'d>>, usize)>,
 ) {
     if seen.contains_key(&name) {
         return;
     }
-    seen.insert(name, Seen::Open);
+    seen.insert(name, VisitState::Open);
     stack.push((name, needs(vars, name), 0));
 }
 
 /// The variables that a variable's value needs in any case.
-fn needs<'d>(vars: &Vars<'d>, (part, name): Name<'d>) -> Vec<Name<'d>> {
+fn needs<'d>(vars: &Vars<'d>, (part, name): Definition<'d>) -> Vec<Definition<'d>> {
     let folder = &vars.description.parts[part.index()].folder;
     let Some((_, definitions)) = vars.home(part, name) else {
         return Vec::new();
@@ -106,8 +106,8 @@ fn value_words(definition: &Let) -> Vec<&Word> {
     }
 }
 
-fn describe(vars: &Vars<'_>, circle: &[Name<'_>]) {
-    let place = |&(part, name): &Name<'_>| {
+fn describe(vars: &Vars<'_>, circle: &[Definition<'_>]) {
+    let place = |&(part, name): &Definition<'_>| {
         let definitions = vars.home(part, name).map(|(_, definitions)| definitions);
         definitions
             .map(|definitions| definitions[0].name.span)

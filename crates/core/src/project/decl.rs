@@ -12,14 +12,14 @@ use crate::language::LearnHow;
 use crate::language::Let;
 use crate::language::LetHow;
 use crate::language::Name;
-use crate::language::Part as WordPart;
 use crate::language::Piece;
 use crate::language::Script;
-use crate::language::Target;
+use crate::language::TargetSyntax;
 use crate::language::Task;
-use crate::language::Value as Written;
+use crate::language::ValueSyntax as Written;
 use crate::language::Word;
 use crate::language::WordKind;
+use crate::language::WordPart;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::value::Value;
@@ -29,7 +29,7 @@ use crate::text::Span;
 
 /// What `uses`, `limit` and `retry` say: how a job may run, no part of what it makes.
 #[derive(Clone, Debug, Default)]
-pub struct Running<'d> {
+pub struct ExecutionClauses<'d> {
     /// `uses NAME=N`
     pub uses: Vec<(&'d Name, &'d Word)>,
     /// `limit 90s`
@@ -38,7 +38,7 @@ pub struct Running<'d> {
     pub retry: Option<&'d Word>,
 }
 
-impl Running<'_> {
+impl ExecutionClauses<'_> {
     /// Whether nothing is said.
     #[must_use]
     pub fn is_empty(&self) -> bool {
@@ -83,7 +83,7 @@ pub struct Rare<'d> {
     /// `env NAME = WORDS`
     pub env: Vec<(&'d Name, &'d [Word])>,
     /// How it may run.
-    pub running: Running<'d>,
+    pub running: ExecutionClauses<'d>,
     /// `terminal`
     pub terminal: bool,
     /// `remember`
@@ -103,7 +103,7 @@ impl Rare<'_> {
         given_output: Vec::new(),
         lets: Vec::new(),
         env: Vec::new(),
-        running: Running {
+        running: ExecutionClauses {
             uses: Vec::new(),
             limit: None,
             retry: None,
@@ -174,7 +174,7 @@ impl<'d> Clauses<'d> {
 #[derive(Debug)]
 pub struct Decl<'d> {
     /// As written.
-    pub syntax: &'d Target,
+    pub syntax: &'d TargetSyntax,
     /// The part it stands in.
     pub part: PartId,
     /// Its clauses.
@@ -196,7 +196,7 @@ impl<'d> Decl<'d> {
     pub fn new(
         vars: &Vars<'d>,
         part: PartId,
-        syntax: &'d Target,
+        syntax: &'d TargetSyntax,
         clauses: Clauses<'d>,
         holes: Vec<String>,
     ) -> Option<Self> {

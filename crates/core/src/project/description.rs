@@ -278,8 +278,8 @@ fn literal(word: &Word, written: &str) -> Option<String> {
         WordKind::Mixed(parts) => parts
             .iter()
             .map(|part| match part {
-                crate::language::Part::Text { text, .. } => Some(text.as_str()),
-                crate::language::Part::Var(_) => None,
+                crate::language::WordPart::Text { text, .. } => Some(text.as_str()),
+                crate::language::WordPart::Var(_) => None,
             })
             .collect(),
     }

@@ -1,8 +1,8 @@
 //! What stands behind `needs … each`: its words, and the holes that they name.
 
-use crate::language::Part as WordPart;
 use crate::language::Word;
 use crate::language::WordKind;
+use crate::language::WordPart;
 use crate::project::decl::Clauses;
 use crate::project::decl::word_names;
 use crate::project::description::PartId;

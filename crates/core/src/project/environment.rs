@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 /// Why a command's output is not there.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum NoOutput {
+pub enum OutputError {
     /// This run only reads: it starts nothing from the project, and nothing is recorded.
     NotAsked,
     /// The command could not be started or failed; the text says how.
@@ -12,7 +12,7 @@ pub enum NoOutput {
 }
 
 /// The environment, the settings and the commands that values may come from.
-pub trait Surroundings {
+pub trait Environment {
     /// An environment variable.
     fn env(&self, name: &str) -> Option<String>;
     /// The value of a secret: an environment variable that is not written down as having been read.
@@ -27,7 +27,7 @@ pub trait Surroundings {
     ///
     /// # Errors
     /// When it may not be run, or did not succeed.
-    fn output(&self, command: &[String], folder: &str) -> Result<String, NoOutput>;
+    fn output(&self, command: &[String], folder: &str) -> Result<String, OutputError>;
     /// Whether every command that was asked for has told what it prints; else what is not there may only be
     /// unknown.
     fn is_sure(&self) -> bool {
@@ -53,7 +53,7 @@ pub enum Origin {
     /// `--let` on the command line.
     CommandLine,
     /// `HANDLOOM_LET_name` in the environment.
-    Environment,
+    Surroundings,
     /// `[let]` in the user's settings.
     UserSettings,
 }
@@ -70,7 +70,7 @@ pub struct Overrides {
 impl Overrides {
     /// The strongest value set for a variable from outside.
     #[must_use]
-    pub fn find(&self, name: &str, around: &dyn Surroundings) -> Option<(Origin, String)> {
+    pub fn find(&self, name: &str, environment: &dyn Environment) -> Option<(Origin, String)> {
         // The last of several on one command line counts.
         if let Some((_, text)) = self
             .command_line
@@ -81,11 +81,11 @@ impl Overrides {
             return Some((Origin::CommandLine, text.clone()));
         }
         let variable = format!("HANDLOOM_LET_{name}");
-        let from_env = around
+        let from_env = environment
             .env(&variable)
-            .or_else(|| around.env(&variable.replace('-', "_")));
+            .or_else(|| environment.env(&variable.replace('-', "_")));
         if let Some(text) = from_env {
-            return Some((Origin::Environment, text));
+            return Some((Origin::Surroundings, text));
         }
         self.user
             .get(name)

@@ -14,10 +14,10 @@ use std::collections::HashSet;
 use std::sync::Arc;
 
 use crate::language::LearnHow;
-use crate::language::Target;
+use crate::language::TargetSyntax;
+use crate::project::build::IndexRange;
 use crate::project::build::NOBODY;
 use crate::project::build::Project;
-use crate::project::build::Range;
 use crate::project::build::Step;
 use crate::project::build::StepId;
 use crate::project::decl::Clauses;
@@ -42,7 +42,7 @@ struct Match {
     values: Vec<PathId>,
 }
 
-enum Slot {
+enum HoleSlot {
     Files {
         pattern: Pattern,
         /// The place of its word.
@@ -61,7 +61,7 @@ enum Slot {
 /// The `each`s of one target.
 struct Each {
     decl: usize,
-    slots: Vec<Slot>,
+    slots: Vec<HoleSlot>,
     /// Combinations that are steps already.
     emitted: HashSet<Vec<PathId>>,
     /// How many matches of a single slot are steps already.
@@ -71,7 +71,7 @@ struct Each {
 
 pub struct Expander<'v, 'd> {
     pub(super) vars: &'v Vars<'d>,
-    settled: Option<&'v HashSet<String>>,
+    materialized: Option<&'v HashSet<String>>,
     eaches: Vec<Each>,
     /// Which patterns lie in a folder: indices of `eaches` and of their slots.
     by_folder: HashMap<String, Vec<(usize, usize)>>,
@@ -80,10 +80,10 @@ pub struct Expander<'v, 'd> {
 }
 
 impl<'v, 'd> Expander<'v, 'd> {
-    pub fn new(vars: &'v Vars<'d>, settled: Option<&'v HashSet<String>>) -> Self {
+    pub fn new(vars: &'v Vars<'d>, materialized: Option<&'v HashSet<String>>) -> Self {
         Self {
             vars,
-            settled,
+            materialized,
             eaches: Vec::new(),
             by_folder: HashMap::new(),
             fresh: Vec::new(),
@@ -92,7 +92,7 @@ impl<'v, 'd> Expander<'v, 'd> {
 
     // ---- declarations --------------------------------------------------------------------------
 
-    pub fn declare(&mut self, project: &mut Project<'d>, part: PartId, target: &'d Target) {
+    pub fn declare(&mut self, project: &mut Project<'d>, part: PartId, target: &'d TargetSyntax) {
         let clauses = Clauses::sort(&target.clauses);
         if clauses.recipe.is_none() {
             self.vars.report(
@@ -128,7 +128,7 @@ impl<'v, 'd> Expander<'v, 'd> {
         }
         let each = self.eaches.len();
         for (number, slot) in slots.iter().enumerate() {
-            if let Slot::Files { pattern, .. } = slot {
+            if let HoleSlot::Files { pattern, .. } = slot {
                 self.by_folder
                     .entry(pattern.folder().to_owned())
                     .or_default()
@@ -144,7 +144,7 @@ impl<'v, 'd> Expander<'v, 'd> {
         });
     }
 
-    fn slots(&self, project: &mut Project<'d>, index: usize) -> Option<Vec<Slot>> {
+    fn slots(&self, project: &mut Project<'d>, index: usize) -> Option<Vec<HoleSlot>> {
         let mut slots = Vec::new();
         let decl = &project.decls[index];
         let frame = decl.fixed_frame();
@@ -184,7 +184,7 @@ impl<'v, 'd> Expander<'v, 'd> {
                 .iter()
                 .map(|hole| decl.holes.iter().position(|known| known == hole))
                 .collect::<Option<Vec<usize>>>()?;
-            slots.push(Slot::Files {
+            slots.push(HoleSlot::Files {
                 pattern,
                 span: word.span,
                 holes,
@@ -205,7 +205,7 @@ impl<'v, 'd> Expander<'v, 'd> {
                     values.push(value);
                 }
             }
-            slots.push(Slot::Values { hole, values });
+            slots.push(HoleSlot::Values { hole, values });
         }
         Some(slots)
     }
@@ -245,12 +245,12 @@ impl<'v, 'd> Expander<'v, 'd> {
         let vars = self.vars;
         for each in &mut self.eaches {
             for slot in &mut each.slots {
-                let Slot::Files { pattern, span, .. } = slot else {
+                let HoleSlot::Files { pattern, span, .. } = slot else {
                     continue;
                 };
                 let (pattern, span) = (pattern.clone(), *span);
                 let walked = vars.folders.walk(&pattern, &mut |path| {
-                    if !vars.around.leftover(path) {
+                    if !vars.environment.leftover(path) {
                         add_match(slot, &mut project.paths, path);
                     }
                 });
@@ -288,18 +288,20 @@ impl<'v, 'd> Expander<'v, 'd> {
 
     /// A made folder: its files match once it is known to be up to date.
     fn match_tree(&mut self, project: &mut Project<'d>, tree: PathId, path: &str) {
-        let settled = self.settled.is_none_or(|settled| settled.contains(path));
+        let materialized = self
+            .materialized
+            .is_none_or(|materialized| materialized.contains(path));
         for each in &mut self.eaches {
             for slot in &mut each.slots {
-                let Slot::Files { pattern, span, .. } = slot else {
+                let HoleSlot::Files { pattern, span, .. } = slot else {
                     continue;
                 };
                 if !looks_into(pattern, path) {
                     continue;
                 }
-                if !settled {
-                    if !project.unsettled.contains(&tree) {
-                        project.unsettled.push(tree);
+                if !materialized {
+                    if !project.unmaterialized.contains(&tree) {
+                        project.unmaterialized.push(tree);
                     }
                     continue;
                 }
@@ -319,10 +321,10 @@ impl<'v, 'd> Expander<'v, 'd> {
         for each in &self.eaches {
             let decl = &project.decls[each.decl];
             for (slot, word) in each.slots.iter().zip(each_words(&decl.clauses)) {
-                if let Slot::Files { matches, .. } = slot
+                if let HoleSlot::Files { matches, .. } = slot
                     && matches.is_empty()
-                    && project.unsettled.is_empty()
-                    && self.vars.around.is_sure()
+                    && project.unmaterialized.is_empty()
+                    && self.vars.environment.is_sure()
                 {
                     self.vars.report(
                         Diagnostic::warning(word.span, "this pattern matches no file now, so the target has no steps")
@@ -339,7 +341,7 @@ impl<'v, 'd> Expander<'v, 'd> {
         let decl = self.eaches[each].decl;
         let holes = project.decls[decl].holes.len();
         if let [
-            Slot::Files {
+            HoleSlot::Files {
                 holes: numbers,
                 matches,
                 ..
@@ -386,7 +388,7 @@ impl<'v, 'd> Expander<'v, 'd> {
         for slot in &self.eaches[each].slots {
             let mut next = Vec::new();
             match slot {
-                Slot::Values { hole, values } => {
+                HoleSlot::Values { hole, values } => {
                     for (row, matched) in rows {
                         for &value in values {
                             if row[*hole] == unset || row[*hole] == value {
@@ -401,7 +403,7 @@ impl<'v, 'd> Expander<'v, 'd> {
                     }
                     bound.insert(*hole);
                 }
-                Slot::Files {
+                HoleSlot::Files {
                     holes: numbers,
                     matches,
                     ..
@@ -484,10 +486,10 @@ impl<'v, 'd> Expander<'v, 'd> {
         }
         project.steps.push(Step {
             decl: u32::try_from(index).unwrap_or(u32::MAX),
-            values: Range::behind(values_at, &project.values),
-            outputs: Range::behind(outputs_at, &project.outputs),
-            needs: Range::default(),
-            after: Range::default(),
+            values: IndexRange::behind(values_at, &project.values),
+            outputs: IndexRange::behind(outputs_at, &project.outputs),
+            needs: IndexRange::default(),
+            after: IndexRange::default(),
         });
     }
 
@@ -551,8 +553,8 @@ pub fn looks_into(pattern: &Pattern, tree: &str) -> bool {
     pattern.folder().starts_with(tree) || pattern.may_hold(tree)
 }
 
-fn add_match(slot: &mut Slot, paths: &mut crate::project::paths::Paths, path: &str) -> bool {
-    let Slot::Files {
+fn add_match(slot: &mut HoleSlot, paths: &mut crate::project::paths::Paths, path: &str) -> bool {
+    let HoleSlot::Files {
         pattern,
         matches,
         seen,

@@ -9,9 +9,9 @@ use std::rc::Rc;
 
 use crate::project::pattern::Pattern;
 use crate::world::Digest;
+use crate::world::DirEntry;
 use crate::world::Disk;
-use crate::world::Entry;
-use crate::world::Kind;
+use crate::world::FileKind;
 
 /// The folder that Hand Loom keeps its own files in.
 pub const OWN_FOLDER: &str = ".handloom";
@@ -27,7 +27,7 @@ pub struct Folders<'d> {
 /// A folder's names, and whether hidden ones were of interest.
 #[derive(Clone)]
 struct Listing {
-    entries: Rc<[Entry]>,
+    entries: Rc<[DirEntry]>,
     hidden: bool,
     /// Why it can't be read, when it is there.
     unreadable: Option<Rc<str>>,
@@ -44,7 +44,7 @@ pub struct Unreadable {
 
 /// What of a folder working out a project depended on.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Seen {
+pub struct SeenFolder {
     /// From the root: empty, or ending with a slash.
     pub folder: String,
     /// Whether hidden names count.
@@ -55,15 +55,15 @@ pub struct Seen {
 
 /// The digest of a folder's names and kinds, sorted; hidden ones only where they count.
 #[must_use]
-pub fn names_digest(entries: &[Entry], hidden: bool) -> Digest {
+pub fn names_digest(entries: &[DirEntry], hidden: bool) -> Digest {
     let mut text = Vec::new();
     for entry in entries {
         if hidden || !entry.name.starts_with('.') {
             text.push(match entry.kind {
-                Kind::File => b'f',
-                Kind::Folder => b'd',
-                Kind::Link => b'l',
-                Kind::Other => b'o',
+                FileKind::File => b'f',
+                FileKind::Folder => b'd',
+                FileKind::Link => b'l',
+                FileKind::Other => b'o',
             });
             text.extend_from_slice(entry.name.as_bytes());
             text.push(0);
@@ -84,11 +84,11 @@ impl<'d> Folders<'d> {
 
     /// What was looked at so far.
     #[must_use]
-    pub fn seen(&self) -> Vec<Seen> {
+    pub fn seen(&self) -> Vec<SeenFolder> {
         self.listings
             .borrow()
             .iter()
-            .map(|(folder, listing)| Seen {
+            .map(|(folder, listing)| SeenFolder {
                 folder: folder.clone(),
                 hidden: listing.hidden,
                 names: names_digest(&listing.entries, listing.hidden),
@@ -104,7 +104,7 @@ impl<'d> Folders<'d> {
     }
 
     /// A folder's names; a folder that cannot be read has none.
-    pub fn list(&self, folder: &str) -> Rc<[Entry]> {
+    pub fn list(&self, folder: &str) -> Rc<[DirEntry]> {
         self.list_for(folder, false).entries
     }
 
@@ -143,7 +143,7 @@ impl<'d> Folders<'d> {
     /// # Errors
     /// The first folder that may hold a match and can't be read.
     pub fn walk(&self, pattern: &Pattern, found: &mut dyn FnMut(&str)) -> Result<(), Unreadable> {
-        let mut walk = Walk {
+        let mut walk = PatternWalk {
             folders: self,
             pattern,
             entered: Vec::new(),
@@ -178,7 +178,7 @@ impl<'d> Folders<'d> {
 }
 
 /// One walk along a pattern.
-struct Walk<'w, 'd> {
+struct PatternWalk<'w, 'd> {
     folders: &'w Folders<'d>,
     pattern: &'w Pattern,
     /// Folders that were entered since this was last taken.
@@ -188,7 +188,7 @@ struct Walk<'w, 'd> {
     unreadable: Option<Unreadable>,
 }
 
-impl Walk<'_, '_> {
+impl PatternWalk<'_, '_> {
     fn below(&mut self, folder: String, found: &mut dyn FnMut(&str)) {
         let hidden = self.pattern.names_hidden();
         let mut open = vec![folder];
@@ -206,9 +206,11 @@ impl Walk<'_, '_> {
                 path.clear();
                 path.push_str(&folder);
                 path.push_str(&entry.name);
-                let is_link = entry.kind == Kind::Link && self.folders.is_folder(&path);
+                let is_link = entry.kind == FileKind::Link && self.folders.is_folder(&path);
                 match entry.kind {
-                    Kind::Folder | Kind::Link if is_link || entry.kind == Kind::Folder => {
+                    FileKind::Folder | FileKind::Link
+                        if is_link || entry.kind == FileKind::Folder =>
+                    {
                         path.push('/');
                         if self.pattern.may_hold(&path) {
                             if is_link {
@@ -218,7 +220,7 @@ impl Walk<'_, '_> {
                             }
                         }
                     }
-                    Kind::File | Kind::Link if self.pattern.matches(&path) => found(&path),
+                    FileKind::File | FileKind::Link if self.pattern.matches(&path) => found(&path),
                     _ => {}
                 }
             }
@@ -240,37 +242,37 @@ pub fn folders_around(disk: &dyn Disk, folder: &str) -> HashSet<(u64, u64)> {
         0 => "./".to_owned(),
         level => "../".repeat(level),
     });
-    let mut around = HashSet::new();
+    let mut environment = HashSet::new();
     for folder in inside {
-        around.extend(disk.stat(&folder).ok().flatten().map(|stat| stat.identity));
+        environment.extend(disk.stat(&folder).ok().flatten().map(|stat| stat.identity));
     }
     if folder.starts_with('/') {
-        return around;
+        return environment;
     }
     for folder in above {
         // The system's own root is above itself.
         match disk.stat(&folder) {
-            Ok(Some(stat)) if around.insert(stat.identity) => {}
+            Ok(Some(stat)) if environment.insert(stat.identity) => {}
             _ => break,
         }
     }
-    around
+    environment
 }
 
 /// Whether a path stands for a folder now.
 #[must_use]
 pub fn is_folder(disk: &dyn Disk, path: &str) -> bool {
-    matches!(disk.stat(path), Ok(Some(stat)) if stat.kind == Kind::Folder)
+    matches!(disk.stat(path), Ok(Some(stat)) if stat.kind == FileKind::Folder)
 }
 
 /// A folder's names now, sorted; a folder that cannot be read has none.
 #[must_use]
-pub fn sorted_names(disk: &dyn Disk, folder: &str) -> Vec<Entry> {
+pub fn sorted_names(disk: &dyn Disk, folder: &str) -> Vec<DirEntry> {
     read_names(disk, folder).unwrap_or_default()
 }
 
 /// A folder's names now, sorted; none when it is not there.
-fn read_names(disk: &dyn Disk, folder: &str) -> io::Result<Vec<Entry>> {
+fn read_names(disk: &dyn Disk, folder: &str) -> io::Result<Vec<DirEntry>> {
     let mut entries = match disk.list(folder) {
         Err(error)
             if matches!(

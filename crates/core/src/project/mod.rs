@@ -2,6 +2,7 @@
 
 pub mod decl;
 pub mod description;
+pub mod environment;
 pub mod folders;
 pub mod frame;
 pub mod overrides;
@@ -10,7 +11,6 @@ pub mod pattern;
 pub mod script;
 pub mod secret;
 pub mod shell;
-pub mod environment;
 pub mod value;
 pub mod values;
 
@@ -23,11 +23,11 @@ mod needs;
 mod outputs;
 mod words;
 
-pub use build::Build;
+pub use build::FileSet;
+pub use build::IndexRange;
 pub use build::Need;
 pub use build::Project;
-pub use build::Range;
-pub use build::Set;
+pub use build::ProjectBuilder;
 pub use build::SetId;
 pub use build::Step;
 pub use build::StepId;

@@ -5,11 +5,11 @@ use std::collections::HashSet;
 use std::sync::Arc;
 
 use crate::language::Word;
+use crate::project::build::FileSet;
+use crate::project::build::IndexRange;
 use crate::project::build::NOBODY;
 use crate::project::build::Need;
 use crate::project::build::Project;
-use crate::project::build::Range;
-use crate::project::build::Set;
 use crate::project::build::SetId;
 use crate::project::build::TaskId;
 use crate::project::build::What;
@@ -30,7 +30,7 @@ use crate::text::Diagnostic;
 use crate::text::Span;
 
 /// A word after `needs`, as far as it can be known for all steps of a target.
-enum Prepared {
+enum PreparedNeeds {
     /// The same for every step.
     Fixed(Vec<What>),
     /// What the `each` with this number matched.
@@ -41,7 +41,7 @@ enum Prepared {
 
 pub struct Resolver<'v, 'd> {
     vars: &'v Vars<'d>,
-    settled: Option<&'v HashSet<String>>,
+    materialized: Option<&'v HashSet<String>>,
     sets: HashMap<String, SetId>,
     tasks: HashMap<String, TaskId>,
     /// Paths that words after `after` and `default` named and that must be something, with their places.
@@ -60,10 +60,10 @@ pub enum Means {
 }
 
 impl<'v, 'd> Resolver<'v, 'd> {
-    pub fn new(vars: &'v Vars<'d>, settled: Option<&'v HashSet<String>>) -> Self {
+    pub fn new(vars: &'v Vars<'d>, materialized: Option<&'v HashSet<String>>) -> Self {
         Self {
             vars,
-            settled,
+            materialized,
             sets: HashMap::new(),
             tasks: HashMap::new(),
             named: Vec::new(),
@@ -102,11 +102,11 @@ impl<'v, 'd> Resolver<'v, 'd> {
         for step in first..last {
             let needs_at = project.needs.len();
             self.step(project, index, step, &prepared, true);
-            let needs = Range::behind(needs_at, &project.needs);
+            let needs = IndexRange::behind(needs_at, &project.needs);
             let after_at = project.needs.len();
             self.step(project, index, step, &after, false);
             project.steps[step].needs = needs;
-            project.steps[step].after = Range::behind(after_at, &project.needs);
+            project.steps[step].after = IndexRange::behind(after_at, &project.needs);
         }
     }
 
@@ -137,7 +137,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
         &mut self,
         project: &mut Project<'d>,
         index: usize,
-    ) -> Vec<(u16, &'d Word, Prepared)> {
+    ) -> Vec<(u16, &'d Word, PreparedNeeds)> {
         let mut prepared = Vec::new();
         let mut each = 0;
         let groups = project.decls[index].clauses.needs.clone();
@@ -146,7 +146,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
             for item in &group.items {
                 let what = if item.each {
                     each += 1;
-                    Prepared::Each(each - 1)
+                    PreparedNeeds::Each(each - 1)
                 } else {
                     self.prepare_word(project, index, &item.word, Means::Files)
                 };
@@ -160,7 +160,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
         &mut self,
         project: &mut Project<'d>,
         index: usize,
-    ) -> Vec<(u16, &'d Word, Prepared)> {
+    ) -> Vec<(u16, &'d Word, PreparedNeeds)> {
         let words = project.decls[index].clauses.after.clone();
         words
             .into_iter()
@@ -180,12 +180,12 @@ impl<'v, 'd> Resolver<'v, 'd> {
         index: usize,
         word: &'d Word,
         means: Means,
-    ) -> Prepared {
+    ) -> PreparedNeeds {
         if project.decls[index].word_varies(self.vars, word) {
-            return Prepared::Varying;
+            return PreparedNeeds::Varying;
         }
         let frame = project.decls[index].fixed_frame();
-        Prepared::Fixed(self.word(project, word, &frame, None, means))
+        PreparedNeeds::Fixed(self.word(project, word, &frame, None, means))
     }
 
     fn step(
@@ -193,24 +193,24 @@ impl<'v, 'd> Resolver<'v, 'd> {
         project: &mut Project<'d>,
         index: usize,
         step: usize,
-        prepared: &[(u16, &'d Word, Prepared)],
+        prepared: &[(u16, &'d Word, PreparedNeeds)],
         needs: bool,
     ) {
         for (group, word, what) in prepared {
             let found = match what {
-                Prepared::Fixed(found) => {
+                PreparedNeeds::Fixed(found) => {
                     for &what in found {
                         self.push(project, index, *group, what, word.span, needs);
                     }
                     continue;
                 }
-                Prepared::Each(number) => {
+                PreparedNeeds::Each(number) => {
                     let values = project.steps[step].values.of(&project.values);
                     vec![What::Path(
                         values[project.decls[index].holes.len() + number],
                     )]
                 }
-                Prepared::Varying => self.varying(project, index, step, word, needs),
+                PreparedNeeds::Varying => self.varying(project, index, step, word, needs),
             };
             for what in found {
                 self.push(project, index, *group, what, word.span, needs);
@@ -403,7 +403,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
         let name = project.paths.get(path);
         if name.ends_with('/')
             || project.tree_around(name).is_some()
-            || !self.vars.around.leftover(name)
+            || !self.vars.environment.leftover(name)
         {
             return;
         }
@@ -451,7 +451,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
         }
         let pattern = self.vars.pattern(&source, span)?;
         let (set, complete) = self.matches(project, &pattern, span);
-        let is_empty = set.paths.is_empty() && set.settled && set.trees.is_empty() && complete;
+        let is_empty = set.paths.is_empty() && set.materialized && set.trees.is_empty() && complete;
         if is_empty && means == Means::Both {
             if !matched {
                 self.vars.report(
@@ -461,7 +461,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
             }
             return None;
         }
-        if is_empty && self.vars.around.is_sure() {
+        if is_empty && self.vars.environment.is_sure() {
             self.vars.report(
                 Diagnostic::warning(span, "this pattern matches no file now")
                     .help("check the folder's name; a pattern matches sources and the targets now described"),
@@ -473,7 +473,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
         Some(id)
     }
 
-    fn matches(&self, project: &mut Project<'d>, pattern: &Pattern, span: Span) -> (Set, bool) {
+    fn matches(&self, project: &mut Project<'d>, pattern: &Pattern, span: Span) -> (FileSet, bool) {
         let mut found: Vec<PathId> = project
             .outputs_in(pattern.prefix())
             .filter(|&path| pattern.matches(project.paths.get(path)))
@@ -485,8 +485,8 @@ impl<'v, 'd> Resolver<'v, 'd> {
             .filter(|&tree| looks_into(pattern, project.paths.get(tree)))
             .collect();
         let open = |tree: PathId, project: &Project<'_>| {
-            self.settled
-                .is_none_or(|settled| settled.contains(project.paths.get(tree)))
+            self.materialized
+                .is_none_or(|materialized| materialized.contains(project.paths.get(tree)))
         };
         let mut on_disk = Vec::new();
         let walked = self.vars.folders.walk(pattern, &mut |path| {
@@ -496,7 +496,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
             }
             let take = match project.tree_around(path) {
                 Some(tree) => open(tree, project),
-                None => !self.vars.around.leftover(path),
+                None => !self.vars.environment.leftover(path),
             };
             if take {
                 on_disk.push(path.to_owned());
@@ -507,11 +507,11 @@ impl<'v, 'd> Resolver<'v, 'd> {
         let paths = &project.paths;
         found.sort_unstable_by(|&a, &b| paths.get(a).cmp(paths.get(b)));
         found.dedup();
-        let settled = trees.iter().all(|&tree| open(tree, project));
-        let set = Set {
+        let materialized = trees.iter().all(|&tree| open(tree, project));
+        let set = FileSet {
             paths: found.into(),
             trees,
-            settled,
+            materialized,
         };
         (set, complete)
     }

@@ -6,9 +6,9 @@ use crate::language::TopItem;
 use crate::language::Word;
 use crate::language::parse_words;
 use crate::project::description::Description;
+use crate::project::environment::Environment;
 use crate::project::environment::Origin;
 use crate::project::environment::Overrides;
-use crate::project::environment::Surroundings;
 use crate::text::Diagnostic;
 use crate::text::SourceId;
 use crate::text::Span;
@@ -16,7 +16,7 @@ use crate::text::nearest;
 
 /// A value set from outside.
 #[derive(Clone, Debug)]
-pub struct Set {
+pub struct Override {
     /// Who set it.
     pub origin: Origin,
     /// Its words.
@@ -28,7 +28,7 @@ pub struct Set {
 /// All values set from outside, by the variable's name, or by its part's folder and name.
 #[derive(Clone, Debug, Default)]
 pub struct SetOutside {
-    by_name: HashMap<String, Set>,
+    by_name: HashMap<String, Override>,
 }
 
 impl SetOutside {
@@ -37,7 +37,7 @@ impl SetOutside {
     pub fn read(
         description: &mut Description,
         overrides: &Overrides,
-        around: &dyn Surroundings,
+        environment: &dyn Environment,
     ) -> (Self, Vec<Diagnostic>) {
         let mut names: Vec<String> = Vec::new();
         for part in &description.parts {
@@ -55,10 +55,10 @@ impl SetOutside {
         let mut set = Self::default();
         let mut diagnostics = Vec::new();
         for name in &names {
-            if let Some((origin, text)) = overrides.find(name, around) {
+            if let Some((origin, text)) = overrides.find(name, environment) {
                 let shown = match origin {
                     Origin::CommandLine => format!("--let {name}"),
-                    Origin::Environment => format!("HANDLOOM_LET_{name}"),
+                    Origin::Surroundings => format!("HANDLOOM_LET_{name}"),
                     Origin::UserSettings => format!("settings, let.{name}"),
                 };
                 let source = description.sources.add(shown, text);
@@ -67,7 +67,7 @@ impl SetOutside {
                 let span = whole(description, source);
                 set.by_name.insert(
                     name.clone(),
-                    Set {
+                    Override {
                         origin,
                         words,
                         span,
@@ -96,7 +96,7 @@ impl SetOutside {
 
     /// What is set for a variable of the part in `folder`.
     #[must_use]
-    pub fn find(&self, folder: &str, name: &str) -> Option<&Set> {
+    pub fn find(&self, folder: &str, name: &str) -> Option<&Override> {
         if !folder.is_empty()
             && let Some(set) = self.by_name.get(&format!("{folder}{name}"))
         {

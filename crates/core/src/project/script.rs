@@ -152,20 +152,20 @@ impl<'d> Decl<'d> {
     }
 
     /// The text that is compared with the last run's; `None` when something in it is wrong.
-    pub fn sheet(&self, vars: &Vars<'d>) -> Option<String> {
+    pub fn recipe_text(&self, vars: &Vars<'d>) -> Option<String> {
         let frame = self.fixed_frame();
         let script = self.clauses.recipe?;
-        let mut sheet = begin_sheet(&interpreter(vars, script, &frame)?);
+        let mut recipe_text = begin_recipe_text(&interpreter(vars, script, &frame)?);
         if let Some(word) = self.clauses.folder {
             line(
-                &mut sheet,
+                &mut recipe_text,
                 "in",
-                &self.sheet_words(vars, std::slice::from_ref(word), &frame)?,
+                &self.words_text(vars, std::slice::from_ref(word), &frame)?,
             );
         }
         for (name, words) in &self.clauses.env {
-            let words = self.sheet_words(vars, words, &frame)?;
-            line(&mut sheet, "env", &format!("{} = {words}", name.text));
+            let words = self.words_text(vars, words, &frame)?;
+            line(&mut recipe_text, "env", &format!("{} = {words}", name.text));
         }
         if let Some((how, file)) = self.clauses.learn {
             let how = match how {
@@ -174,36 +174,40 @@ impl<'d> Decl<'d> {
                 LearnHow::Watched => "watched",
             };
             let file = match file {
-                Some(word) => self.sheet_words(vars, std::slice::from_ref(word), &frame)?,
+                Some(word) => self.words_text(vars, std::slice::from_ref(word), &frame)?,
                 None => String::new(),
             };
-            line(&mut sheet, "learn", format!("{how} {file}").trim_end());
+            line(
+                &mut recipe_text,
+                "learn",
+                format!("{how} {file}").trim_end(),
+            );
         }
         let labels: Vec<&str> = self.labels().collect();
         if !labels.is_empty() {
-            line(&mut sheet, "labels", &labels.join(" "));
+            line(&mut recipe_text, "labels", &labels.join(" "));
         }
-        sheet.push_str("recipe:\n");
-        sheet.push_str(&self.sheet_script(vars, script, &frame)?);
+        recipe_text.push_str("recipe:\n");
+        recipe_text.push_str(&self.script_text(vars, script, &frame)?);
         if let Some(finally) = self.clauses.finally {
-            sheet.push_str("\nfinally:\n");
-            sheet.push_str(&self.sheet_script(vars, finally, &frame)?);
+            recipe_text.push_str("\nfinally:\n");
+            recipe_text.push_str(&self.script_text(vars, finally, &frame)?);
         }
-        vars.compared(sheet, script.span)
+        vars.compared(recipe_text, script.span)
     }
 
-    fn sheet_script(&self, vars: &Vars<'d>, script: &Script, frame: &Frame<'_>) -> Option<String> {
+    fn script_text(&self, vars: &Vars<'d>, script: &Script, frame: &Frame<'_>) -> Option<String> {
         let mut text = String::new();
         for piece in &script.pieces {
             match piece {
                 Piece::Text(piece) => text.push_str(piece),
-                Piece::Var(reference) => text.push_str(&self.sheet_var(vars, reference, frame)?),
+                Piece::Var(reference) => text.push_str(&self.var_text(vars, reference, frame)?),
             }
         }
         Some(text)
     }
 
-    fn sheet_var(&self, vars: &Vars<'d>, reference: &VarRef, frame: &Frame<'_>) -> Option<String> {
+    fn var_text(&self, vars: &Vars<'d>, reference: &VarRef, frame: &Frame<'_>) -> Option<String> {
         if self.is_left(&reference.name.text) {
             return Some(vars.description.sources.slice(reference.span).to_owned());
         }
@@ -211,7 +215,7 @@ impl<'d> Decl<'d> {
         Some(shell::quote_all(value.texts()))
     }
 
-    fn sheet_words(&self, vars: &Vars<'d>, words: &[Word], frame: &Frame<'_>) -> Option<String> {
+    fn words_text(&self, vars: &Vars<'d>, words: &[Word], frame: &Frame<'_>) -> Option<String> {
         let mut out = Vec::new();
         for word in words {
             if crate::project::decl::word_names(word).any(|name| self.is_left(name)) {
@@ -247,7 +251,7 @@ impl<'d> Decl<'d> {
     }
 
     /// Writes down the values that differ from step to step: part of what is compared.
-    pub fn bindings<'v>(
+    pub fn parameters<'v>(
         &self,
         vars: &Vars<'d>,
         values: impl Iterator<Item = &'v str> + Clone,
@@ -283,15 +287,15 @@ impl<'d> Decl<'d> {
 }
 
 /// The first line of a sheet: the interpreter.
-fn begin_sheet(interpreter: &[String]) -> String {
-    let mut sheet = String::new();
+fn begin_recipe_text(interpreter: &[String]) -> String {
+    let mut recipe_text = String::new();
     let words = shell::quote_all(interpreter.iter().map(String::as_str));
-    line(&mut sheet, "with", &words);
-    sheet
+    line(&mut recipe_text, "with", &words);
+    recipe_text
 }
 
-fn line(sheet: &mut String, keyword: &str, rest: &str) {
-    let _ = writeln!(sheet, "{keyword} {rest}");
+fn line(recipe_text: &mut String, keyword: &str, rest: &str) {
+    let _ = writeln!(recipe_text, "{keyword} {rest}");
 }
 
 /// Groups of paths put into a frame: `all` under one name, and each label under its own.
@@ -521,7 +525,7 @@ pub fn task_frame<'a, 'd: 'a>(
 
 /// What of a remembered task is compared with the last run: its script with variables and arguments
 /// put in, prerequisites left as written.
-pub fn task_sheet<'d>(
+pub fn task_recipe_text<'d>(
     vars: &Vars<'d>,
     project: &Project<'d>,
     task: &TaskNode<'d>,
@@ -539,29 +543,29 @@ pub fn task_sheet<'d>(
         frame.set(name, Value::word(format!("@{{{name}}}")));
     }
     let interpreter = interpreter(vars, script, &frame)?;
-    let mut sheet = begin_sheet(&interpreter);
+    let mut recipe_text = begin_recipe_text(&interpreter);
     line(
-        &mut sheet,
+        &mut recipe_text,
         "in",
         &run_folder(vars, decl.clauses.folder, &frame)?,
     );
     for (name, words) in &decl.clauses.env {
         let value = vars.words(words, &frame)?;
         let words = shell::quote_all(value.texts());
-        line(&mut sheet, "env", &format!("{} = {words}", name.text));
+        line(&mut recipe_text, "env", &format!("{} = {words}", name.text));
     }
-    sheet.push_str("recipe:\n");
-    sheet.push_str(&render(vars, script, &frame, &interpreter)?);
+    recipe_text.push_str("recipe:\n");
+    recipe_text.push_str(&render(vars, script, &frame, &interpreter)?);
     if let Some(finally) = decl.clauses.finally {
-        sheet.push_str("\nfinally:\n");
-        sheet.push_str(&render(vars, finally, &frame, &interpreter)?);
+        recipe_text.push_str("\nfinally:\n");
+        recipe_text.push_str(&render(vars, finally, &frame, &interpreter)?);
     }
-    vars.compared(sheet, script.span)
+    vars.compared(recipe_text, script.span)
 }
 
 /// The arguments of a task, as text: part of what is compared.
 #[must_use]
-pub fn task_bindings(call: &TaskCall) -> String {
+pub fn task_parameters(call: &TaskCall) -> String {
     let mut text = String::new();
     for (name, value) in &call.values {
         line(&mut text, name, &format!("= {}", shell::quote(value)));

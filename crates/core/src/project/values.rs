@@ -13,12 +13,14 @@ use crate::language::ClauseKind;
 use crate::language::Let;
 use crate::language::LetHow;
 use crate::language::TopItem;
-use crate::language::Value as Written;
+use crate::language::ValueSyntax as Written;
 use crate::language::VarRef;
 use crate::language::Word;
 use crate::project::circles;
 use crate::project::description::Description;
 use crate::project::description::PartId;
+use crate::project::environment::Environment;
+use crate::project::environment::OutputError;
 use crate::project::folders::Folders;
 use crate::project::folders::Unreadable;
 use crate::project::frame::Frame;
@@ -27,8 +29,6 @@ use crate::project::paths::from_root;
 use crate::project::pattern::fill_holes;
 use crate::project::pattern::unescape;
 use crate::project::secret;
-use crate::project::environment::NoOutput;
-use crate::project::environment::Surroundings;
 use crate::project::value::Atom;
 use crate::project::value::Value;
 use crate::text::Diagnostic;
@@ -43,7 +43,7 @@ const BUILT_IN: [&str; 3] = ["os", "arch", "root"];
 
 type Scope<'d> = HashMap<&'d str, Vec<&'d Let>>;
 
-enum Slot {
+enum ValueSlot {
     /// Being worked out: asking again is a circle.
     Busy,
     Done(Option<Value>),
@@ -54,7 +54,7 @@ pub struct Vars<'d> {
     /// What was read.
     pub description: &'d Description,
     /// The world around.
-    pub around: &'d dyn Surroundings,
+    pub environment: &'d dyn Environment,
     /// The project's folders.
     pub folders: &'d Folders<'d>,
     outside: &'d SetOutside,
@@ -63,7 +63,7 @@ pub struct Vars<'d> {
     interpreters: Vec<Option<&'d [Word]>>,
     /// The environment variables that hold secrets, as far as they are written plainly.
     pub secrets: Vec<String>,
-    known: RefCell<HashMap<(PartId, &'d str), Slot>>,
+    known: RefCell<HashMap<(PartId, &'d str), ValueSlot>>,
     /// How many variables are being worked out, one for another.
     depth: Cell<usize>,
     diagnostics: RefCell<Vec<Diagnostic>>,
@@ -102,7 +102,7 @@ impl<'d> Vars<'d> {
     pub fn new(
         description: &'d Description,
         outside: &'d SetOutside,
-        around: &'d dyn Surroundings,
+        environment: &'d dyn Environment,
         folders: &'d Folders<'d>,
     ) -> Self {
         let mut scopes = Vec::with_capacity(description.parts.len());
@@ -128,7 +128,7 @@ impl<'d> Vars<'d> {
         let vars = Self {
             secrets,
             description,
-            around,
+            environment,
             folders,
             outside,
             scopes,
@@ -315,9 +315,9 @@ impl<'d> Vars<'d> {
             at = self.description.parts[id.index()].parent;
         }
         Some(Some(match name {
-            "os" => Value::word(self.around.os()),
-            "arch" => Value::word(self.around.arch()),
-            "root" => Value::word(self.around.root()),
+            "os" => Value::word(self.environment.os()),
+            "arch" => Value::word(self.environment.arch()),
+            "root" => Value::word(self.environment.root()),
             _ => return None,
         }))
     }
@@ -328,8 +328,8 @@ impl<'d> Vars<'d> {
         {
             let mut known = self.known.borrow_mut();
             match known.get(&(part, name)) {
-                Some(Slot::Done(value)) => return value.clone(),
-                Some(Slot::Busy) => {
+                Some(ValueSlot::Done(value)) => return value.clone(),
+                Some(ValueSlot::Busy) => {
                     drop(known);
                     self.report(
                         Diagnostic::error(span, format!("the value of `{name}` needs itself"))
@@ -349,7 +349,7 @@ impl<'d> Vars<'d> {
                         );
                         return None;
                     }
-                    known.insert((part, name), Slot::Busy);
+                    known.insert((part, name), ValueSlot::Busy);
                 }
             }
         }
@@ -358,7 +358,7 @@ impl<'d> Vars<'d> {
         self.depth.set(self.depth.get() - 1);
         self.known
             .borrow_mut()
-            .insert((part, name), Slot::Done(value.clone()));
+            .insert((part, name), ValueSlot::Done(value.clone()));
         value
     }
 
@@ -510,7 +510,7 @@ impl<'d> Vars<'d> {
     ) -> Option<Value> {
         let name_span = name.span;
         let name = self.single(name, frame)?;
-        if let Some(text) = self.around.env(&name.text) {
+        if let Some(text) = self.environment.env(&name.text) {
             let words: Vec<&str> = text.split_whitespace().collect();
             let list = words.len() != 1;
             return Some(Value {
@@ -542,13 +542,13 @@ impl<'d> Vars<'d> {
             .map(str::to_owned)
             .collect();
         let folder = &self.description.parts[frame.part.index()].folder;
-        match self.around.output(&command, folder) {
+        match self.environment.output(&command, folder) {
             Ok(text) => Some(Value::list(text.split_whitespace())),
             // A command that only reads shows where the value would stand.
-            Err(NoOutput::NotAsked) => {
+            Err(OutputError::NotAsked) => {
                 Some(Value::list([format!("‹output of {}›", command.join(" "))]))
             }
-            Err(NoOutput::Failed(how)) => {
+            Err(OutputError::Failed(how)) => {
                 self.report(
                     Diagnostic::error(span, format!("`{}` {how}", command.join(" "))).help(
                         "the value of this variable is what the command prints; see that it runs",
@@ -588,7 +588,7 @@ impl<'d> Vars<'d> {
 
     /// The value of a secret, by the environment variable that holds it; one that is not set is reported.
     pub fn secret_value(&self, variable: &str, span: Span) -> Option<String> {
-        let value = self.around.secret(variable);
+        let value = self.environment.secret(variable);
         if value.is_none() {
             self.report(
                 Diagnostic::error(
@@ -609,7 +609,7 @@ impl<'d> Vars<'d> {
         if !secret::is_in(&text) {
             return Some(text);
         }
-        let key = self.around.secret_key();
+        let key = self.environment.secret_key();
         let digest = |variable: &str| {
             let value = self.secret_value(variable, span)?;
             let digest = blake3::keyed_hash(&key, value.as_bytes());
@@ -694,7 +694,7 @@ impl<'d> Vars<'d> {
                 let pattern = self.pattern(&from_root(folder, &atom.source()), word.span)?;
                 let walked = self.folders.walk(&pattern, &mut |path| {
                     if !without.iter().any(|pattern| pattern.matches(path))
-                        && !self.around.leftover(path)
+                        && !self.environment.leftover(path)
                     {
                         found.push(
                             path.strip_prefix(folder.as_str())

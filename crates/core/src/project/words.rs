@@ -1,9 +1,9 @@
 //! What written words, and conditions over them, come to.
 
 use crate::language::Condition;
-use crate::language::Part as WordPart;
 use crate::language::Word;
 use crate::language::WordKind;
+use crate::language::WordPart;
 use crate::project::frame::Frame;
 use crate::project::pattern::Pattern;
 use crate::project::pattern::escape;
@@ -223,8 +223,9 @@ impl<'d> Vars<'d> {
 
     /// A value's words for a comparison: of a secret what it holds.
     fn plain_texts<'v>(&self, value: &'v Value) -> Vec<std::borrow::Cow<'v, str>> {
-        let plain =
-            |text| secret::filled(text, |name| self.around.secret(name)).unwrap_or(text.into());
+        let plain = |text| {
+            secret::filled(text, |name| self.environment.secret(name)).unwrap_or(text.into())
+        };
         value.texts().map(plain).collect()
     }
 

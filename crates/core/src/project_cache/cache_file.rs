@@ -1,7 +1,7 @@
 //! The file that a worked-out project is kept in: `.handloom/project`.
 //!
 //! It is laid out as [`crate::ledger::arrays`] says, with the magic `HLPROJ03` and the arrays of
-//! [`Section`]; the first is a [`Details`] in the postcard format, for all that is small. It is only
+//! [`CacheSection`]; the first is a [`CacheHeader`] in the postcard format, for all that is small. It is only
 //! ever read by the program, on the kind of machine, that wrote it: both are part of its key.
 
 use std::sync::Arc;
@@ -23,14 +23,14 @@ use crate::graph::Order;
 use crate::language::TopItem;
 use crate::ledger::Bytes;
 use crate::ledger::Mark;
+use crate::ledger::arrays::ArrayLayout;
 use crate::ledger::arrays::Arrays;
-use crate::ledger::arrays::Layout;
+use crate::project::FileSet;
 use crate::project::Need;
 use crate::project::PartId;
 use crate::project::PathId;
 use crate::project::Paths;
 use crate::project::Project;
-use crate::project::Set;
 use crate::project::SetId;
 use crate::project::Step;
 use crate::project::TaskId;
@@ -47,9 +47,9 @@ use crate::world::Digest;
 
 /// The arrays, in the order of the table.
 #[derive(Clone, Copy)]
-pub enum Section {
-    /// [`Details`], postcard.
-    Details,
+pub enum CacheSection {
+    /// [`CacheHeader`], postcard.
+    CacheHeader,
     /// Bytes of all paths.
     Arena,
     /// Where each path begins and ends in `Arena`.
@@ -85,7 +85,7 @@ pub enum Section {
     Digests,
 }
 
-pub const LAYOUT: Layout = Layout {
+pub const LAYOUT: ArrayLayout = ArrayLayout {
     magic: b"HLPROJ03",
     older: &[],
     older_arrays: 0,
@@ -137,11 +137,11 @@ pub struct LookRec {
 
 /// All that is small.
 #[derive(Serialize, Deserialize)]
-pub struct Details {
+pub struct CacheHeader {
     pub key: Digest,
-    pub question: CachedRequest,
+    pub request: CachedRequest,
     pub mark: Mark,
-    pub witness: CacheDependencies,
+    pub dependencies: CacheDependencies,
     /// Whether every step that was reached was judged to have no reason to run, and nothing else
     /// was reached.
     pub all_good: bool,
@@ -211,7 +211,7 @@ pub struct KeptTask {
 /// A kept project that is being read.
 pub struct CacheFile {
     arrays: Arrays,
-    pub details: Details,
+    pub header: CacheHeader,
 }
 
 /// What steps learned, as paths.
@@ -237,51 +237,52 @@ impl CacheFile {
     /// Reads one; `None` when it is damaged, of another kind, or was not written by this user.
     pub fn open(bytes: Bytes, key: &[u8; 32]) -> Option<Self> {
         let arrays = Arrays::open_sealed(bytes, LAYOUT, key).ok()?;
-        let details = postcard::from_bytes(arrays.get::<u8>(Section::Details as usize)).ok()?;
-        let image = Self { arrays, details };
-        let paths = image.path_count();
-        let in_range = image
+        let header =
+            postcard::from_bytes(arrays.get::<u8>(CacheSection::CacheHeader as usize)).ok()?;
+        let file = Self { arrays, header };
+        let paths = file.path_count();
+        let in_range = file
             .looked()
             .iter()
             .all(|look| (look.path.get() as usize) < paths);
-        (in_range && image.is_sound()).then_some(image)
+        (in_range && file.is_sound()).then_some(file)
     }
 
     /// Whether all numbers in it lie where they belong, so that nothing that reads it has to ask again.
     fn is_sound(&self) -> bool {
-        let below = |section: Section, limit: usize| {
+        let below = |section: CacheSection, limit: usize| {
             let numbers = self.arrays.get::<U32>(section as usize);
             numbers.iter().all(|number| (number.get() as usize) < limit)
         };
-        let rising = |section: Section, count: usize, end: usize| {
+        let rising = |section: CacheSection, count: usize, end: usize| {
             let starts = self.arrays.get::<U32>(section as usize);
             starts.len() == count + 1
                 && starts.windows(2).all(|pair| pair[0].get() <= pair[1].get())
                 && starts.last().is_some_and(|last| last.get() as usize <= end)
         };
-        let count = |section: Section| self.arrays.count(section as usize);
+        let count = |section: CacheSection| self.arrays.count(section as usize);
         let paths = self.path_count();
-        let arena = self.arrays.get::<u8>(Section::Arena as usize);
-        let ranges = self.arrays.get::<[U32; 2]>(Section::Ranges as usize);
+        let arena = self.arrays.get::<u8>(CacheSection::Arena as usize);
+        let ranges = self.arrays.get::<[U32; 2]>(CacheSection::Ranges as usize);
         let in_arena = |[start, end]: &[U32; 2]| {
             start.get() <= end.get()
                 && end.get() as usize <= arena.len()
                 && std::str::from_utf8(&arena[start.get() as usize..end.get() as usize]).is_ok()
         };
-        let steps: Vec<Step> = self.arrays.copy(Section::Steps as usize);
-        let within = |range: crate::project::Range, end: usize| {
+        let steps: Vec<Step> = self.arrays.copy(CacheSection::Steps as usize);
+        let within = |range: crate::project::IndexRange, end: usize| {
             range.start <= range.end && range.end as usize <= end
         };
         let is_step = |step: &Step| {
-            (step.decl as usize) < self.details.decls.len()
-                && within(step.values, count(Section::Values))
-                && within(step.outputs, count(Section::Outputs))
+            (step.decl as usize) < self.header.decls.len()
+                && within(step.values, count(CacheSection::Values))
+                && within(step.outputs, count(CacheSection::Outputs))
                 && step.outputs.start < step.outputs.end
-                && within(step.needs, count(Section::Needs))
-                && within(step.after, count(Section::Needs))
+                && within(step.needs, count(CacheSection::Needs))
+                && within(step.after, count(CacheSection::Needs))
         };
-        let sets = count(Section::SetStarts).saturating_sub(1);
-        let tasks = self.details.tasks.len();
+        let sets = count(CacheSection::SetStarts).saturating_sub(1);
+        let tasks = self.header.tasks.len();
         let is_what = |what: &KeptWhat| match what {
             KeptWhat::Path(path) => (*path as usize) < paths,
             KeptWhat::Set(set) => (*set as usize) < sets,
@@ -297,65 +298,71 @@ impl CacheFile {
             let needs = task.needs.iter().map(|(_, what)| what);
             needs.chain(&task.after).chain(&task.steps).all(is_what)
         };
-        let nodes = count(Section::OrderNodes);
+        let nodes = count(CacheSection::OrderNodes);
         let all_nodes = steps.len() + tasks + sets;
         ranges.iter().all(in_arena)
-            && count(Section::Hashes) == paths
-            && count(Section::Digests) == count(Section::Looked)
+            && count(CacheSection::Hashes) == paths
+            && count(CacheSection::Digests) == count(CacheSection::Looked)
             && steps.iter().all(is_step)
-            && below(Section::Values, paths)
+            && below(CacheSection::Values, paths)
             && self
                 .arrays
-                .get::<Pair>(Section::Outputs as usize)
+                .get::<Pair>(CacheSection::Outputs as usize)
                 .iter()
                 .all(|pair| (pair.number.get() as usize) < paths)
             && self
                 .arrays
-                .get::<Pair>(Section::Needs as usize)
+                .get::<Pair>(CacheSection::Needs as usize)
                 .iter()
                 .all(is_need)
             && self
                 .arrays
-                .get::<U32>(Section::Makers as usize)
+                .get::<U32>(CacheSection::Makers as usize)
                 .iter()
                 .all(|maker| maker.get() == u32::MAX || (maker.get() as usize) < steps.len())
-            && below(Section::SortedOutputs, paths)
-            && (sets == 0 || rising(Section::SetStarts, sets, count(Section::SetPaths)))
-            && below(Section::SetPaths, paths)
-            && below(Section::OrderNodes, all_nodes)
-            && rising(Section::OrderStarts, nodes, count(Section::OrderEdges))
-            && below(Section::OrderEdges, nodes.max(1))
-            && below(Section::LearnedPaths, paths)
-            && count(Section::Good) == steps.len()
-            && self.details.tasks.iter().all(is_task)
-            && self.details.defaults.iter().all(|(_, what)| is_what(what))
+            && below(CacheSection::SortedOutputs, paths)
+            && (sets == 0 || rising(CacheSection::SetStarts, sets, count(CacheSection::SetPaths)))
+            && below(CacheSection::SetPaths, paths)
+            && below(CacheSection::OrderNodes, all_nodes)
+            && rising(
+                CacheSection::OrderStarts,
+                nodes,
+                count(CacheSection::OrderEdges),
+            )
+            && below(CacheSection::OrderEdges, nodes.max(1))
+            && below(CacheSection::LearnedPaths, paths)
+            && count(CacheSection::Good) == steps.len()
+            && self.header.tasks.iter().all(is_task)
+            && self.header.defaults.iter().all(|(_, what)| is_what(what))
             && self
-                .details
+                .header
                 .goals
                 .iter()
                 .all(|goal| (*goal as usize) < all_nodes)
             && self
-                .details
+                .header
                 .trees
                 .iter()
                 .all(|tree| (*tree as usize) < paths)
     }
 
-    fn numbers(&self, section: Section) -> Vec<u32> {
+    fn numbers(&self, section: CacheSection) -> Vec<u32> {
         self.arrays.copy(section as usize)
     }
 
     /// How many paths there are.
     pub fn path_count(&self) -> usize {
-        self.arrays.get::<[U32; 2]>(Section::Ranges as usize).len()
+        self.arrays
+            .get::<[U32; 2]>(CacheSection::Ranges as usize)
+            .len()
     }
 
     /// A path's text.
     pub fn path(&self, path: u32) -> &str {
-        let ranges = self.arrays.get::<[U32; 2]>(Section::Ranges as usize);
+        let ranges = self.arrays.get::<[U32; 2]>(CacheSection::Ranges as usize);
         let text = ranges.get(path as usize).and_then(|[start, end]| {
             self.arrays
-                .get::<u8>(Section::Arena as usize)
+                .get::<u8>(CacheSection::Arena as usize)
                 .get(start.get() as usize..end.get() as usize)
         });
         text.and_then(|text| std::str::from_utf8(text).ok())
@@ -364,7 +371,7 @@ impl CacheFile {
 
     /// The files whose contents are known, sorted by path.
     pub fn looked(&self) -> &[LookRec] {
-        self.arrays.get(Section::Looked as usize)
+        self.arrays.get(CacheSection::Looked as usize)
     }
 
     /// For each path its index in [`CacheFile::looked`], or a number beyond.
@@ -382,7 +389,7 @@ impl CacheFile {
         if record.absent.get() == 1 {
             return Some(State::Missing);
         }
-        let digests = self.arrays.get::<[u8; 32]>(Section::Digests as usize);
+        let digests = self.arrays.get::<[u8; 32]>(CacheSection::Digests as usize);
         digests
             .get(look as usize)
             .map(|digest| State::Content(Digest(*digest)))
@@ -390,25 +397,25 @@ impl CacheFile {
 
     /// For each step 1 when it had no reason to run.
     pub fn good(&self) -> Vec<u8> {
-        self.arrays.copy(Section::Good as usize)
+        self.arrays.copy(CacheSection::Good as usize)
     }
 
     /// What steps learned.
     pub fn learned(&self) -> Learned {
         Learned {
-            starts: self.numbers(Section::LearnedStarts),
-            paths: self.numbers(Section::LearnedPaths),
+            starts: self.numbers(CacheSection::LearnedStarts),
+            paths: self.numbers(CacheSection::LearnedPaths),
         }
     }
 
     /// The goals and the order of what was asked for.
     pub fn order(&self) -> (Vec<NodeId>, Order) {
-        let goals = self.details.goals.iter().copied().map(NodeId).collect();
-        let nodes = self.numbers(Section::OrderNodes);
+        let goals = self.header.goals.iter().copied().map(NodeId).collect();
+        let nodes = self.numbers(CacheSection::OrderNodes);
         let order = Order::from_parts(
             nodes.into_iter().map(NodeId).collect(),
-            self.numbers(Section::OrderStarts),
-            self.numbers(Section::OrderEdges),
+            self.numbers(CacheSection::OrderStarts),
+            self.numbers(CacheSection::OrderEdges),
         );
         (goals, order)
     }
@@ -417,8 +424,8 @@ impl CacheFile {
     pub fn project<'d>(&self, vars: &Vars<'d>) -> Option<Project<'d>> {
         let parts = &vars.description.parts;
         let item = |part: u32, item: u32| parts.get(part as usize)?.items.get(item as usize);
-        let mut decls = Vec::with_capacity(self.details.decls.len());
-        for (part, at, holes) in &self.details.decls {
+        let mut decls = Vec::with_capacity(self.header.decls.len());
+        for (part, at, holes) in &self.header.decls {
             let TopItem::Target(syntax) = item(*part, *at)? else {
                 return None;
             };
@@ -426,8 +433,8 @@ impl CacheFile {
             let decl = Decl::new(vars, PartId(*part), syntax, clauses, holes.clone())?;
             decls.push(Arc::new(decl));
         }
-        let mut tasks = Vec::with_capacity(self.details.tasks.len());
-        for task in &self.details.tasks {
+        let mut tasks = Vec::with_capacity(self.header.tasks.len());
+        for task in &self.header.tasks {
             let TopItem::Task(syntax) = item(task.part, task.item)? else {
                 return None;
             };
@@ -452,27 +459,27 @@ impl CacheFile {
             });
         }
         let ids = |numbers: Vec<u32>| numbers.into_iter().map(PathId).collect::<Vec<_>>();
-        let arena = String::from_utf8(self.arrays.copy(Section::Arena as usize)).ok()?;
+        let arena = String::from_utf8(self.arrays.copy(CacheSection::Arena as usize)).ok()?;
         Some(Project {
             parts: parts.iter().map(|part| part.folder.clone()).collect(),
             paths: Paths::from_parts(
                 arena,
-                self.arrays.copy(Section::Ranges as usize),
-                self.arrays.copy(Section::Hashes as usize),
+                self.arrays.copy(CacheSection::Ranges as usize),
+                self.arrays.copy(CacheSection::Hashes as usize),
             ),
             decls,
-            steps: self.arrays.copy(Section::Steps as usize),
+            steps: self.arrays.copy(CacheSection::Steps as usize),
             tasks,
-            values: ids(self.numbers(Section::Values)),
+            values: ids(self.numbers(CacheSection::Values)),
             outputs: self
                 .arrays
-                .get::<Pair>(Section::Outputs as usize)
+                .get::<Pair>(CacheSection::Outputs as usize)
                 .iter()
                 .map(|pair| (group(pair), PathId(pair.number.get())))
                 .collect(),
             needs: self
                 .arrays
-                .get::<Pair>(Section::Needs as usize)
+                .get::<Pair>(CacheSection::Needs as usize)
                 .iter()
                 .map(|pair| Need {
                     group: group(pair),
@@ -480,27 +487,27 @@ impl CacheFile {
                 })
                 .collect(),
             sets: self.sets(),
-            makers: self.numbers(Section::Makers),
-            sorted_outputs: ids(self.numbers(Section::SortedOutputs)),
-            trees: ids(self.details.trees.clone()),
-            unsettled: Vec::new(),
+            makers: self.numbers(CacheSection::Makers),
+            sorted_outputs: ids(self.numbers(CacheSection::SortedOutputs)),
+            trees: ids(self.header.trees.clone()),
+            unmaterialized: Vec::new(),
             // Edges that are not declared are warned of, and what is warned of is not kept.
             learned: Vec::new(),
             defaults: self
-                .details
+                .header
                 .defaults
                 .iter()
                 .map(|&(part, what)| (PartId(part), what.what()))
                 .collect(),
-            has_default: self.details.has_default,
+            has_default: self.header.has_default,
         })
     }
 
-    fn sets(&self) -> Vec<Set> {
-        let paths = self.numbers(Section::SetPaths);
-        self.numbers(Section::SetStarts)
+    fn sets(&self) -> Vec<FileSet> {
+        let paths = self.numbers(CacheSection::SetPaths);
+        self.numbers(CacheSection::SetStarts)
             .windows(2)
-            .map(|range| Set {
+            .map(|range| FileSet {
                 paths: paths
                     .get(range[0] as usize..range[1] as usize)
                     .unwrap_or_default()
@@ -509,7 +516,7 @@ impl CacheFile {
                     .map(PathId)
                     .collect(),
                 trees: Box::default(),
-                settled: true,
+                materialized: true,
             })
             .collect()
     }

@@ -9,6 +9,7 @@ use serde::Serialize;
 use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::Order;
+use crate::graph::request::BuildRequest;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
 use crate::ledger::Mark;
@@ -18,17 +19,16 @@ use crate::project::PathId;
 use crate::project::Project;
 use crate::project::What;
 use crate::project::folders::Folders;
-use crate::project::folders::Seen;
+use crate::project::folders::SeenFolder;
 use crate::project::values::Vars;
-use crate::status::environment::RecordingEnvironment;
-use crate::status::learned_edges;
 use crate::project_cache::cache_file::CacheFile;
-use crate::graph::request::BuildRequest;
-use crate::world::Digest;
-use crate::world::Disk;
 use crate::project_cache::dependencies::CacheDependencies;
 use crate::project_cache::verify_files;
 use crate::project_cache::writer;
+use crate::status::environment::RecordingEnvironment;
+use crate::status::learned_edges;
+use crate::world::Digest;
+use crate::world::Disk;
 
 /// What was asked for, as far as it decides which steps are reached.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -49,7 +49,7 @@ impl CachedRequest {
 /// The digest of all that a project is worked out from and that is known before: the description,
 /// what is set from outside, the place, and this program.
 #[must_use]
-pub fn key(description: &Description, around: &RecordingEnvironment<'_>) -> Digest {
+pub fn key(description: &Description, environment: &RecordingEnvironment<'_>) -> Digest {
     let mut hasher = blake3::Hasher::new();
     let mut text = |text: &str| {
         hasher.update(&(text.len() as u64).to_le_bytes());
@@ -59,7 +59,7 @@ pub fn key(description: &Description, around: &RecordingEnvironment<'_>) -> Dige
     text(env!("HANDLOOM_BUILD"));
     text(std::env::consts::OS);
     text(std::env::consts::ARCH);
-    text(&around.root);
+    text(&environment.root);
     for (_, source) in description.sources.iter() {
         text(&source.name);
         text(&source.text);
@@ -69,7 +69,7 @@ pub fn key(description: &Description, around: &RecordingEnvironment<'_>) -> Dige
 
 /// What is known from the last run.
 pub struct CachedProject {
-    image: CacheFile,
+    file: CacheFile,
     /// Files that the journal says something newer of.
     files: HashSet<String>,
     /// Steps that the journal says something newer of.
@@ -86,21 +86,26 @@ impl CachedProject {
     pub fn of_last_run(
         description: &Description,
         asked: &BuildRequest,
-        around: &RecordingEnvironment<'_>,
+        environment: &RecordingEnvironment<'_>,
     ) -> Option<Self> {
-        let key = key(description, around);
-        Self::open(&key, asked, &around.ledger.borrow(), around)
+        let key = key(description, environment);
+        Self::open(&key, asked, &environment.ledger.borrow(), environment)
     }
 
     /// What was kept, when it still holds.
     #[must_use]
-    pub fn open(key: &Digest, asked: &BuildRequest, ledger: &Ledger, around: &RecordingEnvironment<'_>) -> Option<Self> {
-        let image = CacheFile::open(ledger.worked_out().ok()??, &around.key?)?;
-        if image.details.key != *key {
+    pub fn open(
+        key: &Digest,
+        asked: &BuildRequest,
+        ledger: &Ledger,
+        environment: &RecordingEnvironment<'_>,
+    ) -> Option<Self> {
+        let file = CacheFile::open(ledger.worked_out().ok()??, &environment.key?)?;
+        if file.header.key != *key {
             return None;
         }
         let (mut files, mut steps) = (HashSet::new(), HashSet::new());
-        for entry in ledger.since(&image.details.mark).ok()?? {
+        for entry in ledger.since(&file.header.mark).ok()?? {
             match entry {
                 Entry::File(path, _) => {
                     files.insert(path);
@@ -118,19 +123,19 @@ impl CachedProject {
                 Entry::Command(..) | Entry::Folder(_) | Entry::FolderGone(_) => {}
             }
         }
-        let same_question = image.details.question == CachedRequest::of(asked);
+        let same_request = file.header.request == CachedRequest::of(asked);
         // Commands are asked only for what is wanted: other goals may not need them.
-        if !same_question && image.details.witness.asks() {
+        if !same_request && file.header.dependencies.asks() {
             return None;
         }
         let known = Self {
             verified: Vec::new(),
             looks: OnceCell::new(),
-            image,
+            file,
             files,
             steps,
         };
-        known.holds(around).then_some(known)
+        known.holds(environment).then_some(known)
     }
 
     /// Whether a step learned, since this was kept, of something that another makes.
@@ -141,15 +146,15 @@ impl CachedProject {
 
     /// Whether everything that working the project out depended on is as it was.
     #[must_use]
-    pub fn holds(&self, around: &RecordingEnvironment<'_>) -> bool {
-        self.image.details.witness.holds(around)
+    pub fn holds(&self, environment: &RecordingEnvironment<'_>) -> bool {
+        self.file.header.dependencies.holds(environment)
     }
 
     /// The folders whose names working out depended on, and the paths that were asked whether they are
     /// folders.
     #[must_use]
-    pub fn folders(&self) -> (Vec<Seen>, Vec<(String, bool)>) {
-        self.image.details.witness.folders()
+    pub fn folders(&self) -> (Vec<SeenFolder>, Vec<(String, bool)>) {
+        self.file.header.dependencies.folders()
     }
 
     /// Whether files were looked at already.
@@ -159,7 +164,7 @@ impl CachedProject {
     }
 
     /// What stands at a path is not known any more; whether it was.
-    pub fn doubt(&mut self, path: PathId) -> bool {
+    pub fn invalidate(&mut self, path: PathId) -> bool {
         let verified = self.verified.get_mut(path.index());
         verified.is_some_and(std::mem::take)
     }
@@ -167,7 +172,7 @@ impl CachedProject {
     /// Whether the same was asked for.
     #[must_use]
     pub fn answers(&self, asked: &BuildRequest) -> bool {
-        self.image.details.question == CachedRequest::of(asked)
+        self.file.header.request == CachedRequest::of(asked)
     }
 
     /// Looks at all files that are known and that an order reaches, unless they were looked at.
@@ -186,40 +191,40 @@ impl CachedProject {
 
     /// Looks at all files that are known, or at those that `wanted` says.
     pub fn look(&mut self, disk: &dyn Disk, threads: usize, wanted: Option<&[bool]>) {
-        self.verified = verify_files::look(&self.image, disk, threads, wanted);
+        self.verified = verify_files::look(&self.file, disk, threads, wanted);
     }
 
     /// The number of steps, all kept, when nothing at all is different.
     #[must_use]
     pub fn all_kept(&self) -> Option<usize> {
-        let calm = self.image.details.all_good
+        let calm = self.file.header.all_good
             && self.files.is_empty()
             && self.steps.is_empty()
             && self
-                .image
+                .file
                 .looked()
                 .iter()
                 .all(|look| self.verified[look.path.get() as usize]);
-        calm.then_some(self.image.details.steps_in_order)
+        calm.then_some(self.file.header.steps_in_order)
     }
 
     /// The project; `None` when the description does not fit after all.
     #[must_use]
     pub fn project<'d>(&self, vars: &Vars<'d>) -> Option<Project<'d>> {
-        self.image.project(vars)
+        self.file.project(vars)
     }
 
     /// The goals and the order of what was asked for when this was kept.
     #[must_use]
     pub fn order(&self) -> (Vec<NodeId>, Order) {
-        self.image.order()
+        self.file.order()
     }
 
     /// Marks the paths that an order reaches.
     #[must_use]
     pub fn reached(&self, project: &Project<'_>, order: &Order) -> Vec<bool> {
-        let mut reached = vec![false; self.image.path_count()];
-        let learned = self.image.learned();
+        let mut reached = vec![false; self.file.path_count()];
+        let learned = self.file.learned();
         for id in &order.nodes {
             match id.node(project) {
                 Node::Step(step) => {
@@ -262,7 +267,7 @@ impl CachedProject {
                 *verified = false;
             }
         }
-        let mut good = self.image.good();
+        let mut good = self.file.good();
         for goal in asked {
             if let Some(good) = good.get_mut(goal.index()) {
                 *good = 0;
@@ -284,7 +289,7 @@ impl CachedProject {
             .iter()
             .map(|set| set.paths.iter().all(|&path| known(path)))
             .collect();
-        let learned = self.image.learned();
+        let learned = self.file.learned();
         let mut open = vec![false; order.nodes.len()];
         for (position, id) in order.nodes.iter().enumerate() {
             let own = match id.node(project) {
@@ -322,16 +327,16 @@ impl CachedProject {
     #[must_use]
     pub fn contents(&self) -> VerifiedContents<'_> {
         VerifiedContents {
-            image: &self.image,
+            file: &self.file,
             verified: &self.verified,
-            looks: self.looks.get_or_init(|| self.image.look_of_path()),
+            looks: self.looks.get_or_init(|| self.file.look_of_path()),
         }
     }
 }
 
 /// VerifiedContents of files that were found as recorded.
 pub struct VerifiedContents<'k> {
-    image: &'k CacheFile,
+    file: &'k CacheFile,
     verified: &'k [bool],
     looks: &'k [u32],
 }
@@ -343,7 +348,7 @@ impl VerifiedContents<'_> {
         if self.verified.get(path.index()) != Some(&true) {
             return None;
         }
-        self.image.state(*self.looks.get(path.index())?)
+        self.file.state(*self.looks.get(path.index())?)
     }
 }
 
@@ -368,18 +373,18 @@ pub struct BuildOutcome<'a, 'd> {
 /// Keeps a project for the next run. `before` is what was taken over in this one.
 pub fn keep<'d>(
     project: &mut Project<'d>,
-    ran: &BuildOutcome<'_, 'd>,
+    outcome: &BuildOutcome<'_, 'd>,
     before: Option<&CachedProject>,
     ledger: &mut Ledger,
-    around: &RecordingEnvironment<'_>,
+    environment: &RecordingEnvironment<'_>,
 ) {
-    let witness = CacheDependencies::of(around, ran.folders, ledger);
-    let earlier = before.map(|known| &known.image.details.witness);
-    let bytes = witness.and_then(|mut witness| {
-        witness.extend(earlier);
+    let dependencies = CacheDependencies::of(environment, outcome.folders, ledger);
+    let earlier = before.map(|known| &known.file.header.dependencies);
+    let bytes = dependencies.and_then(|mut dependencies| {
+        dependencies.extend(earlier);
         let mark: Mark = ledger.mark().ok()??;
-        let mut bytes = writer::write(project, ran, witness, mark, ledger)?;
-        arrays::seal(&mut bytes, &around.key?);
+        let mut bytes = writer::write(project, outcome, dependencies, mark, ledger)?;
+        arrays::seal(&mut bytes, &environment.key?);
         Some(bytes)
     });
     if let Some(bytes) = bytes {

@@ -5,15 +5,15 @@ use serde::Serialize;
 
 use crate::content::Record;
 use crate::ledger::Ledger;
+use crate::project::environment::Environment;
 use crate::project::folders::Folders;
-use crate::project::folders::Seen;
+use crate::project::folders::SeenFolder;
 use crate::project::folders::is_folder;
 use crate::project::folders::names_digest;
 use crate::project::folders::sorted_names;
-use crate::project::environment::Surroundings;
 use crate::status::environment::RecordingEnvironment;
 use crate::world::Digest;
-use crate::world::Kind;
+use crate::world::FileKind;
 
 /// A folder whose names decided something.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -38,13 +38,17 @@ pub struct CacheDependencies {
 
 impl CacheDependencies {
     /// What this run looked at; `None` when a part of it cannot be recognised again.
-    pub fn of(around: &RecordingEnvironment<'_>, folders: &Folders<'_>, ledger: &Ledger) -> Option<Self> {
+    pub fn of(
+        environment: &RecordingEnvironment<'_>,
+        folders: &Folders<'_>,
+        ledger: &Ledger,
+    ) -> Option<Self> {
         let mut listed = Vec::new();
         for seen in folders.seen() {
-            let read_at = around.clock.now();
-            let stat = around.disk.stat(&own_name(&seen.folder)).ok()?;
+            let read_at = environment.clock.now();
+            let stat = environment.disk.stat(&own_name(&seen.folder)).ok()?;
             // Read once more, since jobs may have added to it.
-            let names = sorted_names(around.disk, &seen.folder);
+            let names = sorted_names(environment.disk, &seen.folder);
             if names_digest(&names, seen.hidden) != seen.names {
                 return None;
             }
@@ -55,7 +59,7 @@ impl CacheDependencies {
                 names: seen.names,
             });
         }
-        let leftovers = around
+        let leftovers = environment
             .leftovers()
             .into_iter()
             .map(|(path, is)| {
@@ -64,8 +68,8 @@ impl CacheDependencies {
             })
             .collect::<Option<_>>()?;
         Some(Self {
-            env: around.env_read(),
-            outputs: around.outputs(),
+            env: environment.env_read(),
+            outputs: environment.outputs(),
             folders: listed,
             is_folder: folders.told(),
             leftovers,
@@ -83,8 +87,8 @@ impl CacheDependencies {
     }
 
     /// The folders whose names decided something, and what was asked whether it is a folder.
-    pub fn folders(&self) -> (Vec<Seen>, Vec<(String, bool)>) {
-        let seen = |listed: &FolderDependency| Seen {
+    pub fn folders(&self) -> (Vec<SeenFolder>, Vec<(String, bool)>) {
+        let seen = |listed: &FolderDependency| SeenFolder {
             folder: listed.folder.clone(),
             hidden: listed.hidden,
             names: listed.names,
@@ -101,21 +105,21 @@ impl CacheDependencies {
     }
 
     /// Whether everything is as it was.
-    pub fn holds(&self, around: &RecordingEnvironment<'_>) -> bool {
-        let env = |(name, value): &(String, Option<String>)| (around.env)(name) == *value;
+    pub fn holds(&self, environment: &RecordingEnvironment<'_>) -> bool {
+        let env = |(name, value): &(String, Option<String>)| (environment.env)(name) == *value;
         let output = |(key, text): &(String, String)| {
-            around.output_again(key).as_deref() == Some(text.as_str())
+            environment.output_again(key).as_deref() == Some(text.as_str())
         };
         let leftover = |(path, record, is): &(String, Record, bool)| {
-            matches!(around.disk.stat(path), Ok(Some(stat)) if record.covers(&stat))
-                || around.leftover(path) == *is
+            matches!(environment.disk.stat(path), Ok(Some(stat)) if record.covers(&stat))
+                || environment.leftover(path) == *is
         };
         self.env.iter().all(env)
-            && self.folders.iter().all(|listed| listed.holds(around))
+            && self.folders.iter().all(|listed| listed.holds(environment))
             && self
                 .is_folder
                 .iter()
-                .all(|(path, is)| is_folder(around.disk, path) == *is)
+                .all(|(path, is)| is_folder(environment.disk, path) == *is)
             && self.leftovers.iter().all(leftover)
             && self.outputs.iter().all(output)
     }
@@ -131,16 +135,18 @@ fn own_name(folder: &str) -> String {
 }
 
 impl FolderDependency {
-    fn holds(&self, around: &RecordingEnvironment<'_>) -> bool {
-        let Ok(stat) = around.disk.stat(&own_name(&self.folder)) else {
+    fn holds(&self, environment: &RecordingEnvironment<'_>) -> bool {
+        let Ok(stat) = environment.disk.stat(&own_name(&self.folder)) else {
             return false;
         };
         let covered = match (&self.record, &stat) {
-            (Some(record), Some(stat)) => stat.kind == Kind::Folder && record.covers(stat),
+            (Some(record), Some(stat)) => stat.kind == FileKind::Folder && record.covers(stat),
             (None, None) => true,
             _ => false,
         };
-        covered || names_digest(&sorted_names(around.disk, &self.folder), self.hidden) == self.names
+        covered
+            || names_digest(&sorted_names(environment.disk, &self.folder), self.hidden)
+                == self.names
     }
 }
 

@@ -7,14 +7,14 @@
 
 use crate::graph::NodeId;
 use crate::graph::Order;
+use crate::graph::request::BuildRequest;
 use crate::ledger::Ledger;
 use crate::project::Project;
 use crate::project::folders::Folders;
 use crate::project::values::Vars;
-use crate::status::environment::RecordingEnvironment;
 use crate::project_cache::cached_project;
 use crate::project_cache::cached_project::CachedProject;
-use crate::graph::request::BuildRequest;
+use crate::status::environment::RecordingEnvironment;
 use crate::world::Digest;
 
 /// More doubted paths than this, and one in so many, make it worth looking at everything anew.
@@ -26,13 +26,13 @@ pub struct ResidentProject<'v, 'd> {
     pub(crate) vars: &'v Vars<'d>,
     pub(crate) folders: &'v Folders<'v>,
     /// The surroundings that `vars` asks.
-    pub(crate) around: &'v RecordingEnvironment<'v>,
+    pub(crate) environment: &'v RecordingEnvironment<'v>,
     pub(crate) project: Project<'d>,
     pub(crate) known: CachedProject,
     pub(crate) goals: Vec<NodeId>,
     pub(crate) order: Order,
     pub(crate) key: Digest,
-    pub(crate) doubted: usize,
+    pub(crate) invalidated: usize,
 }
 
 impl<'v, 'd> ResidentProject<'v, 'd> {
@@ -44,15 +44,15 @@ impl<'v, 'd> ResidentProject<'v, 'd> {
         folders: &'v Folders<'v>,
         asked: &BuildRequest,
         ledger: &Ledger,
-        around: &'v RecordingEnvironment<'v>,
+        environment: &'v RecordingEnvironment<'v>,
         threads: usize,
     ) -> Option<Self> {
-        let key = cached_project::key(vars.description, around);
-        let mut known = CachedProject::open(&key, asked, ledger, around)?;
+        let key = cached_project::key(vars.description, environment);
+        let mut known = CachedProject::open(&key, asked, ledger, environment)?;
         if !known.answers(asked) {
             return None;
         }
-        known.look(around.disk, threads, None);
+        known.look(environment.disk, threads, None);
         let project = known.project(vars)?;
         let (goals, order) = known.order();
         // Made now, so that the first run need not.
@@ -61,32 +61,33 @@ impl<'v, 'd> ResidentProject<'v, 'd> {
         Some(Self {
             vars,
             folders,
-            around,
+            environment,
             project,
             known,
             goals,
             order,
             key,
-            doubted: 0,
+            invalidated: 0,
         })
     }
 
     /// A path may hold something else than is known.
-    pub fn doubt(&mut self, path: &str) {
+    pub fn invalidate(&mut self, path: &str) {
         if let Some(path) = self.project.paths.find(path) {
-            self.doubted += usize::from(self.known.doubt(path));
+            self.invalidated += usize::from(self.known.invalidate(path));
         }
     }
 
     /// Whether what the project was worked out from is as it was, asked of fresh surroundings.
-    pub(crate) fn holds(&self, around: &RecordingEnvironment<'_>) -> bool {
-        let same = |(key, text): &(String, String)| around.output_again(key).as_ref() == Some(text);
-        self.known.holds(around) && self.around.outputs().iter().all(same)
+    pub(crate) fn holds(&self, environment: &RecordingEnvironment<'_>) -> bool {
+        let same =
+            |(key, text): &(String, String)| environment.output_again(key).as_ref() == Some(text);
+        self.known.holds(environment) && self.environment.outputs().iter().all(same)
     }
 
     /// Whether so much is in doubt that looking at everything would make the next runs faster.
     #[must_use]
-    pub fn is_worn(&self) -> bool {
-        self.doubted > MANY + self.order.nodes.len() / SHARE
+    pub fn is_stale(&self) -> bool {
+        self.invalidated > MANY + self.order.nodes.len() / SHARE
     }
 }

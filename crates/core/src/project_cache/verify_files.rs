@@ -4,20 +4,25 @@ use crate::content::over_threads;
 use crate::project_cache::cache_file::CacheFile;
 use crate::project_cache::cache_file::LookRec;
 use crate::world::Disk;
-use crate::world::Kind;
+use crate::world::FileKind;
 use crate::world::Stat;
 
 /// For each path whether what stands there is as recorded.
-pub fn look(image: &CacheFile, disk: &dyn Disk, threads: usize, wanted: Option<&[bool]>) -> Vec<bool> {
-    let mut verified = vec![false; image.path_count()];
-    let looked: Vec<&LookRec> = image
+pub fn look(
+    file: &CacheFile,
+    disk: &dyn Disk,
+    threads: usize,
+    wanted: Option<&[bool]>,
+) -> Vec<bool> {
+    let mut verified = vec![false; file.path_count()];
+    let looked: Vec<&LookRec> = file
         .looked()
         .iter()
         .filter(|look| wanted.is_none_or(|wanted| wanted[look.path.get() as usize]))
         .collect();
     let same = over_threads(&looked, threads, |looks: &[&LookRec]| {
         let mut found = Vec::with_capacity(looks.len());
-        let mut paths = looks.iter().map(|look| image.path(look.path.get()));
+        let mut paths = looks.iter().map(|look| file.path(look.path.get()));
         disk.stat_all(&mut paths, &mut |stat| {
             let same = match stat {
                 Ok(stat) => looks
@@ -40,7 +45,7 @@ fn is_as_recorded(look: &LookRec, stat: Option<&Stat>) -> bool {
         None => look.absent.get() == 1,
         Some(stat) => {
             look.absent.get() == 0
-                && stat.kind != Kind::Folder
+                && stat.kind != FileKind::Folder
                 && look.size.get() == stat.size
                 && look.modified.get() == stat.modified
                 && look.changed.get() == stat.changed

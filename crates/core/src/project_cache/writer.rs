@@ -13,15 +13,15 @@ use crate::project::PathId;
 use crate::project::Project;
 use crate::project::What;
 use crate::project::values::Vars;
-use crate::project_cache::cached_project::CachedRequest;
-use crate::project_cache::cached_project::BuildOutcome;
-use crate::project_cache::cache_file::Details;
+use crate::project_cache::cache_file::CacheHeader;
 use crate::project_cache::cache_file::KeptTask;
 use crate::project_cache::cache_file::KeptWhat;
 use crate::project_cache::cache_file::LAYOUT;
 use crate::project_cache::cache_file::LookRec;
 use crate::project_cache::cache_file::Pair;
 use crate::project_cache::cache_file::number;
+use crate::project_cache::cached_project::BuildOutcome;
+use crate::project_cache::cached_project::CachedRequest;
 use crate::project_cache::dependencies::CacheDependencies;
 use crate::world::Digest;
 
@@ -62,13 +62,13 @@ impl Looks {
 /// The bytes of an image; `None` when a project is of a kind that is always worked out.
 pub fn write<'d>(
     project: &mut Project<'d>,
-    ran: &BuildOutcome<'_, 'd>,
-    witness: CacheDependencies,
+    outcome: &BuildOutcome<'_, 'd>,
+    dependencies: CacheDependencies,
     mark: Mark,
     ledger: &Ledger,
 ) -> Option<Vec<u8>> {
     let looks_into_trees = project.sets.iter().any(|set| !set.trees.is_empty());
-    if looks_into_trees || !project.unsettled.is_empty() {
+    if looks_into_trees || !project.unmaterialized.is_empty() {
         return None;
     }
     let mut good = vec![0u8; project.steps.len()];
@@ -76,7 +76,7 @@ pub fn write<'d>(
     let mut learned: Vec<Vec<u32>> = Vec::new();
     let mut steps_in_order = 0;
     let mut all_good = true;
-    for (id, kept) in ran.order.nodes.iter().zip(ran.kept) {
+    for (id, kept) in outcome.order.nodes.iter().zip(outcome.kept) {
         let step = match id.node(project) {
             Node::Step(step) => step,
             Node::Task(_) => {
@@ -115,25 +115,25 @@ pub fn write<'d>(
         }
     }
     all_good &= !looks.unknown;
-    let details = Details {
-        key: ran.key,
-        question: CachedRequest::of(ran.asked),
+    let header = CacheHeader {
+        key: outcome.key,
+        request: CachedRequest::of(outcome.asked),
         mark,
-        witness,
+        dependencies,
         all_good,
         steps_in_order,
-        goals: ran.goals.iter().map(|goal| goal.0).collect(),
+        goals: outcome.goals.iter().map(|goal| goal.0).collect(),
         has_default: project.has_default,
         defaults: project
             .defaults
             .iter()
             .map(|&(part, what)| (part.0, KeptWhat::of(what)))
             .collect(),
-        decls: kept_decls(project, ran.vars)?,
-        tasks: kept_tasks(project, ran.vars)?,
+        decls: kept_decls(project, outcome.vars)?,
+        tasks: kept_tasks(project, outcome.vars)?,
         trees: project.trees.iter().map(|tree| tree.0).collect(),
     };
-    arrange(project, ran, &details, looks, &learned, &good)
+    arrange(project, outcome, &header, looks, &learned, &good)
 }
 
 /// Where each declared target stands; both lists are in the order of the description.
@@ -182,8 +182,8 @@ fn kept_tasks(project: &Project<'_>, vars: &Vars<'_>) -> Option<Vec<KeptTask>> {
 
 fn arrange(
     project: &Project<'_>,
-    ran: &BuildOutcome<'_, '_>,
-    details: &Details,
+    outcome: &BuildOutcome<'_, '_>,
+    header: &CacheHeader,
     mut looks: Looks,
     learned: &[Vec<u32>],
     good: &[u8],
@@ -220,10 +220,10 @@ fn arrange(
         .collect();
     let (set_starts, set_paths) = flat(project.sets.iter().map(|set| numbers(&set.paths)));
     let (learned_starts, learned_paths) = flat(learned.iter().cloned());
-    let nodes: Vec<u32> = ran.order.nodes.iter().map(|node| node.0).collect();
-    let (order_starts, order_edges) = ran.order.parts();
+    let nodes: Vec<u32> = outcome.order.nodes.iter().map(|node| node.0).collect();
+    let (order_starts, order_edges) = outcome.order.parts();
     let (arena, ranges, hashes) = project.paths.parts();
-    let small = postcard::to_allocvec(details).ok()?;
+    let small = postcard::to_allocvec(header).ok()?;
     let (values, sorted) = (numbers(&project.values), numbers(&project.sorted_outputs));
     Some(arrays::write(
         LAYOUT,

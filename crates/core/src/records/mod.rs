@@ -1,13 +1,13 @@
 //! What the last runs did: for each run in which anything ran a file of its own.
 //!
-//! `.handloom/runs/NUMBER.jsonl` holds one JSON object a line: first a [`Head`], then a [`Job`] for
+//! `.handloom/runs/NUMBER.jsonl` holds one JSON object a line: first a [`RunHeader`], then a [`JobRecord`] for
 //! each job that ended or was held, last its [`Summary`]; a run without one was killed. A run's records are
 //! written in groups, off the way of the jobs: that the end of a killed run's history may be missing is
 //! no harm, since what has to be made again is the ledger's to know. What jobs printed lies in
 //! `.handloom/logs/NUMBER/`. Only the last runs are kept.
 
-pub mod run_analysis;
 mod recorder;
+pub mod run_analysis;
 
 use std::fs;
 use std::io;
@@ -24,7 +24,7 @@ use crate::world::own;
 
 /// A run, before anything ran.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Head {
+pub struct RunHeader {
     /// Its number; later runs have higher ones.
     pub run: u64,
     /// When it began, nanoseconds since 1970.
@@ -37,7 +37,7 @@ pub struct Head {
 
 /// A job that ended, or a step that was held.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Job {
+pub struct JobRecord {
     /// The step's or task's name.
     pub step: String,
     /// Whether it is a task.
@@ -80,19 +80,19 @@ const MOST_SLOTS: usize = 4096;
 /// A line of a run's file.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(tag = "line", rename_all = "lowercase")]
-enum Line {
-    Run(Head),
-    Job(Job),
+enum RecordLine {
+    Run(RunHeader),
+    Job(JobRecord),
     End(Summary),
 }
 
 /// A run as it was recorded.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Run {
+pub struct RunRecord {
     /// Its beginning.
-    pub head: Head,
+    pub head: RunHeader,
     /// What ran.
-    pub jobs: Vec<Job>,
+    pub jobs: Vec<JobRecord>,
     /// Its end; none when it was killed.
     pub tail: Option<Summary>,
 }
@@ -140,32 +140,32 @@ impl Runs {
     ///
     /// # Errors
     /// When its file cannot be read or does not begin as one.
-    pub fn read(&self, run: u64) -> io::Result<Run> {
+    pub fn read(&self, run: u64) -> io::Result<RunRecord> {
         let bytes = own::read(&self.file(run))?;
         let mut lines = bytes
             .split(|&byte| byte == b'\n')
             .map(String::from_utf8_lossy);
         let first = lines.next().unwrap_or_default();
-        let Ok(Line::Run(head)) = serde_json::from_str(&first) else {
+        let Ok(RecordLine::Run(head)) = serde_json::from_str(&first) else {
             return Err(io::Error::new(
                 io::ErrorKind::InvalidData,
                 "it does not begin as the record of a run does",
             ));
         };
-        let mut read = Run {
+        let mut read = RunRecord {
             head,
             jobs: Vec::new(),
             tail: None,
         };
         for line in lines {
             match serde_json::from_str(&line) {
-                Ok(Line::Job(job)) => read.jobs.push(Job {
+                Ok(RecordLine::Job(job)) => read.jobs.push(JobRecord {
                     // More jobs than that never run at once, whatever a record says.
                     slot: job.slot.min(MOST_SLOTS),
                     ..job
                 }),
-                Ok(Line::End(tail)) => read.tail = Some(tail),
-                Ok(Line::Run(_)) | Err(_) => {}
+                Ok(RecordLine::End(tail)) => read.tail = Some(tail),
+                Ok(RecordLine::Run(_)) | Err(_) => {}
             }
         }
         Ok(read)

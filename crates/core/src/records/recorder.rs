@@ -7,18 +7,18 @@ use std::io;
 use std::io::BufWriter;
 use std::io::Write;
 
-use crate::records::Head;
-use crate::records::Job;
-use crate::records::Line;
+use crate::executor::exit::Exit;
+use crate::records::JobRecord;
+use crate::records::RecordLine;
+use crate::records::RunHeader;
 use crate::records::Runs;
+use crate::scheduler::event::Ended;
+use crate::scheduler::event::Event;
+use crate::scheduler::event::Summary;
+use crate::scheduler::event::rounded;
 use crate::text::Sources;
 use crate::text::Span;
 use crate::verdict::Reason;
-use crate::scheduler::event::Ended;
-use crate::scheduler::event::Event;
-use crate::executor::exit::Exit;
-use crate::scheduler::event::Summary;
-use crate::scheduler::event::rounded;
 use crate::world::own;
 
 /// Records are written after so many jobs, and at the end.
@@ -27,7 +27,7 @@ const GROUP: usize = 64;
 /// Writes down what a run does.
 pub struct Recorder<'a> {
     runs: Runs,
-    head: Head,
+    head: RunHeader,
     keep: usize,
     sources: &'a Sources,
     /// What descriptions were called so far, and their places.
@@ -42,11 +42,11 @@ impl<'a> Recorder<'a> {
     /// A recorder of the run that is about to begin; the last `keep` runs are kept. The number in
     /// `head` is chosen here.
     #[must_use]
-    pub fn new(runs: Runs, head: Head, keep: usize, sources: &'a Sources) -> Self {
+    pub fn new(runs: Runs, head: RunHeader, keep: usize, sources: &'a Sources) -> Self {
         let run = runs.numbers().last().map_or(1, |last| last + 1);
         Self {
             runs,
-            head: Head { run, ..head },
+            head: RunHeader { run, ..head },
             keep,
             sources,
             described: HashMap::new(),
@@ -94,7 +94,7 @@ impl<'a> Recorder<'a> {
         }
         self.out = Some(BufWriter::with_capacity(64 * 1024, file));
         let head = self.head.clone();
-        self.write(&Line::Run(head))?;
+        self.write(&RecordLine::Run(head))?;
         self.flush()
     }
 
@@ -107,7 +107,7 @@ impl<'a> Recorder<'a> {
             Some(failure) => self.sources.name_and_line(failure.span),
             None => place,
         };
-        self.write(&Line::Job(Job {
+        self.write(&RecordLine::Job(JobRecord {
             step: ended.step.clone(),
             task: ended.task,
             ending: ended.ending.name().to_owned(),
@@ -151,13 +151,13 @@ impl<'a> Recorder<'a> {
         if self.out.is_none() {
             return Ok(());
         }
-        self.write(&Line::End(summary.rounded()))?;
+        self.write(&RecordLine::End(summary.rounded()))?;
         self.flush()?;
         self.runs.forget_old(self.keep);
         Ok(())
     }
 
-    fn write(&mut self, line: &Line) -> io::Result<()> {
+    fn write(&mut self, line: &RecordLine) -> io::Result<()> {
         let Some(out) = &mut self.out else {
             return Ok(());
         };

@@ -3,12 +3,12 @@
 
 use std::collections::HashMap;
 
-use crate::records::Job;
-use crate::records::Run;
+use crate::records::JobRecord;
+use crate::records::RunRecord;
 
 /// All jobs of one description.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Group {
+pub struct RunGroup {
     /// What they are described as.
     pub by: String,
     /// The place of the description.
@@ -25,14 +25,14 @@ pub struct Group {
 
 /// A run read as a whole.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Digest {
+pub struct RunAnalysis {
     /// The numbers of the jobs of the longest way: each had to wait for the one before it. However many jobs run at once, the run
     /// takes at least as long as these together.
     pub longest: Vec<usize>,
     /// How long the jobs of the longest way took together, seconds.
     pub least: f64,
     /// Where the time went, the most first.
-    pub groups: Vec<Group>,
+    pub groups: Vec<RunGroup>,
     /// The numbers of all jobs that ran, the slowest first.
     pub slowest: Vec<usize>,
     /// How long all jobs took together, seconds.
@@ -47,14 +47,14 @@ pub struct Digest {
 
 /// Whether a job ran, whatever came of it.
 #[must_use]
-pub fn ran(job: &Job) -> bool {
+pub fn ran(job: &JobRecord) -> bool {
     job.ending != "held"
 }
 
-impl Digest {
+impl RunAnalysis {
     /// Reads a run; `earlier` are those before it, the last of them last.
     #[must_use]
-    pub fn of(run: &Run, earlier: &[Run]) -> Self {
+    pub fn of(run: &RunRecord, earlier: &[RunRecord]) -> Self {
         let jobs = &run.jobs;
         let (longest, least) = longest_way(jobs);
         let mut slowest: Vec<usize> = (0..jobs.len()).filter(|&job| ran(&jobs[job])).collect();
@@ -89,7 +89,7 @@ impl Digest {
 /// The chain of jobs, each waiting for the one before it, that took longest together.
 ///
 /// Jobs are recorded as they end, so what a job waited for stands before it.
-fn longest_way(jobs: &[Job]) -> (Vec<usize>, f64) {
+fn longest_way(jobs: &[JobRecord]) -> (Vec<usize>, f64) {
     let mut of_name: HashMap<&str, usize> = HashMap::new();
     let mut ways: Vec<(f64, Option<usize>)> = Vec::with_capacity(jobs.len());
     for (number, job) in jobs.iter().enumerate() {
@@ -117,15 +117,15 @@ fn longest_way(jobs: &[Job]) -> (Vec<usize>, f64) {
     (links, least)
 }
 
-fn groups(jobs: &[Job]) -> Vec<Group> {
-    let mut groups: Vec<Group> = Vec::new();
+fn groups(jobs: &[JobRecord]) -> Vec<RunGroup> {
+    let mut groups: Vec<RunGroup> = Vec::new();
     let mut of_name: HashMap<(&str, &str), usize> = HashMap::new();
     for (number, job) in jobs.iter().enumerate().filter(|(_, job)| ran(job)) {
         // A failed job's place is that of its recipe: its description is the same.
         let file = job.place.rsplit_once(':').map_or("", |(file, _)| file);
         let at = *of_name.entry((&job.by, file)).or_insert(groups.len());
         if at == groups.len() {
-            groups.push(Group {
+            groups.push(RunGroup {
                 by: job.by.clone(),
                 place: job.place.clone(),
                 jobs: 0,
@@ -146,10 +146,10 @@ fn groups(jobs: &[Job]) -> Vec<Group> {
     groups
 }
 
-fn times_before(jobs: &[Job], earlier: &[Run]) -> Vec<Option<f64>> {
+fn times_before(jobs: &[JobRecord], earlier: &[RunRecord]) -> Vec<Option<f64>> {
     let mut times: HashMap<&str, f64> = HashMap::new();
     for run in earlier {
-        let well = |job: &&Job| matches!(job.ending.as_str(), "made" | "same");
+        let well = |job: &&JobRecord| matches!(job.ending.as_str(), "made" | "same");
         for job in run.jobs.iter().filter(well) {
             times.insert(&job.step, job.seconds);
         }
@@ -162,10 +162,10 @@ fn times_before(jobs: &[Job], earlier: &[Run]) -> Vec<Option<f64>> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::records::Head;
+    use crate::records::RunHeader;
 
-    fn job(step: &str, began: f64, seconds: f64, after: Option<&str>) -> Job {
-        Job {
+    fn job(step: &str, began: f64, seconds: f64, after: Option<&str>) -> JobRecord {
+        JobRecord {
             step: step.to_owned(),
             task: false,
             ending: "made".to_owned(),
@@ -184,14 +184,14 @@ mod tests {
         }
     }
 
-    fn run(jobs: Vec<Job>) -> Run {
-        let head = Head {
+    fn run(jobs: Vec<JobRecord>) -> RunRecord {
+        let head = RunHeader {
             run: 7,
             started: 0,
             command: "handloom".to_owned(),
             jobs: 2,
         };
-        Run {
+        RunRecord {
             head,
             jobs,
             tail: None,
@@ -208,7 +208,7 @@ mod tests {
             job("b2", 4.5, 2.0, Some("a2")),
             job("end", 6.5, 0.5, Some("b2")),
         ]);
-        let digest = Digest::of(&run, &[]);
+        let digest = RunAnalysis::of(&run, &[]);
         assert_eq!(digest.longest, [1, 3, 4]);
         assert_eq!((digest.least, digest.whole), (6.5, 7.0));
         assert_eq!(digest.slowest, [1, 2, 3, 0, 4]);
@@ -234,15 +234,15 @@ mod tests {
             run(vec![failed]),
         ];
         let now = run(vec![job("a1", 0.0, 1.0, None), job("c1", 0.0, 1.0, None)]);
-        assert_eq!(Digest::of(&now, &earlier).earlier, [Some(3.0), None]);
+        assert_eq!(RunAnalysis::of(&now, &earlier).earlier, [Some(3.0), None]);
     }
 
     #[test]
     fn a_run_without_jobs_and_one_with_held_ones() {
-        assert_eq!(Digest::of(&run(Vec::new()), &[]).whole, 0.0);
+        assert_eq!(RunAnalysis::of(&run(Vec::new()), &[]).whole, 0.0);
         let mut held = job("b1", 0.0, 0.0, Some("a1"));
         held.ending = "held".to_owned();
-        let digest = Digest::of(&run(vec![job("a1", 0.0, 1.0, None), held]), &[]);
+        let digest = RunAnalysis::of(&run(vec![job("a1", 0.0, 1.0, None), held]), &[]);
         assert_eq!(digest.slowest, [0]);
         assert_eq!(digest.longest, [0]);
     }

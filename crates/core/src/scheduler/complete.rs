@@ -2,6 +2,7 @@
 
 use crate::content::State;
 use crate::content::changed_since;
+use crate::executor::exit::Exit;
 use crate::graph::Node;
 use crate::language::LearnHow;
 use crate::ledger::BadEnd;
@@ -16,38 +17,37 @@ use crate::project::PathId;
 use crate::project::StepId;
 use crate::project::TaskId;
 use crate::project::paths::from_root;
-use crate::project::script::task_bindings;
-use crate::project::script::task_sheet;
+use crate::project::script::task_parameters;
+use crate::project::script::task_recipe_text;
+use crate::scheduler::dependency_listing;
+use crate::scheduler::event::Ended;
+use crate::scheduler::event::Ending;
+use crate::scheduler::event::Event;
+use crate::scheduler::event::JobFailure;
+use crate::scheduler::event::JobUsage;
+use crate::scheduler::event::Problem;
+use crate::scheduler::link_edges;
+use crate::scheduler::pass::Pass;
+use crate::scheduler::pass::PassError;
+use crate::scheduler::pass::RunningJob;
+use crate::scheduler::prepare_outputs;
+use crate::scheduler::worker_pool::WorkDone;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::verdict::Reason;
 use crate::verdict::is_as_left;
-use crate::scheduler::event::Ended;
-use crate::scheduler::event::Ending;
-use crate::scheduler::event::Event;
-use crate::executor::exit::Exit;
-use crate::scheduler::event::JobFailure;
-use crate::scheduler::event::Problem;
-use crate::scheduler::event::JobUsage;
-use crate::world::quarantine;
-use crate::scheduler::dependency_listing;
-use crate::scheduler::link_edges;
-use crate::scheduler::prepare_outputs;
-use crate::scheduler::pass::Pass;
-use crate::scheduler::pass::PassError;
-use crate::scheduler::pass::RunningJob;
-use crate::scheduler::worker_pool::WorkDone;
 use crate::world::Disk;
 use crate::world::names;
+use crate::world::quarantine;
 
 /// Takes stock of a job that has ended.
 pub fn end(
-    round: &mut Pass<'_, '_, '_>,
+    pass: &mut Pass<'_, '_, '_>,
     job: RunningJob,
     done: WorkDone,
 ) -> Result<Ended, PassError> {
     let task = matches!(
-        round.order.nodes[job.position].node(round.project),
+        pass.order.nodes[job.position].node(pass.project),
         Node::Task(_)
     );
     let mut problem = None;
@@ -57,18 +57,18 @@ pub fn end(
         ending = Ending::Stopped;
     } else if done.outcome.exit != Exit::Status(0) {
         problem = Some(Problem::Recipe);
-    } else if let Node::Step(step) = round.order.nodes[job.position].node(round.project) {
-        match success(round, step, &job, &done) {
+    } else if let Node::Step(step) = pass.order.nodes[job.position].node(pass.project) {
+        match success(pass, step, &job, &done) {
             Ok((how, recorded)) => {
                 ending = how;
                 entries = recorded;
             }
             Err(found) => problem = Some(found),
         }
-    } else if let Node::Task(task) = round.order.nodes[job.position].node(round.project)
-        && round.project.tasks[task.index()].decl.clauses.remember
+    } else if let Node::Task(task) = pass.order.nodes[job.position].node(pass.project)
+        && pass.project.tasks[task.index()].decl.clauses.remember
     {
-        match remembered(round, task, &job, &done) {
+        match remembered(pass, task, &job, &done) {
             Ok(recorded) => entries = recorded,
             Err(found) => problem = Some(found),
         }
@@ -80,35 +80,35 @@ pub fn end(
     };
     let mut moved = Vec::new();
     if let Some(how) = bad
-        && let Some(key) = recorded_under(round, job.position)
+        && let Some(key) = recorded_under(pass, job.position)
     {
-        if let Node::Step(step) = round.order.nodes[job.position].node(round.project) {
-            moved = move_outputs(round, step)?;
-            prepare_outputs::put_back(round, &job.set_by)?;
-            entries = round.states.take_fresh();
+        if let Node::Step(step) = pass.order.nodes[job.position].node(pass.project) {
+            moved = move_outputs(pass, step)?;
+            prepare_outputs::put_back(pass, &job.set_by)?;
+            entries = pass.states.take_fresh();
         }
         entries.push(Entry::EndedBadly(key, how));
     }
-    if let Node::Step(step) = round.order.nodes[job.position].node(round.project) {
-        prepare_outputs::tell_aside(round, step);
+    if let Node::Step(step) = pass.order.nodes[job.position].node(pass.project) {
+        prepare_outputs::tell_aside(pass, step);
     }
     if let Some(learn) = &job.prepared.learn
         && learn.scratch
     {
         // It is of no use any more; what is left is overwritten by the next job of this slot.
-        let _ = quarantine::remove(round.session.disk, &learn.path);
+        let _ = quarantine::remove(pass.session.disk, &learn.path);
     }
-    round.session.record(entries)?;
+    pass.session.record(entries)?;
     if bad.is_none() {
-        prepare_outputs::drop_old(round, &job.set_by);
+        prepare_outputs::drop_old(pass, &job.set_by);
     }
     if let Exit::NoRoom(why) = &done.outcome.exit {
         let what = format!("can't start the recipe of `{}`", job.prepared.job.name);
         return Err(PassError::Io(what, std::io::Error::other(why.clone())));
     }
-    tell_left_behind(round, &job, &done);
+    tell_left_behind(pass, &job, &done);
     let took = JobUsage {
-        began: seconds(done.began.saturating_sub(round.session.began)),
+        began: seconds(done.began.saturating_sub(pass.session.began)),
         slot: done.slot,
         memory: done.outcome.memory,
         processor: seconds(done.outcome.processor),
@@ -121,17 +121,17 @@ pub fn end(
         folder: job.prepared.job.folder.clone(),
         span: job.prepared.span,
         moved,
-        hint: hint(round, job.position, &job.prepared.job.script),
+        hint: hint(pass, job.position, &job.prepared.job.script),
     });
     if failure.is_some() {
         ending = Ending::Failed;
     }
-    let way = &mut round.ways[job.position];
+    let way = &mut pass.ways[job.position];
     way.took = Some(seconds(done.took));
     let waited = seconds(done.began.saturating_sub(way.free_at));
-    let described = match round.order.nodes[job.position].node(round.project) {
-        Node::Step(step) => round.project.decl(round.project.step(step)).syntax.span,
-        Node::Task(task) => round.project.tasks[task.index()].decl.syntax.span,
+    let described = match pass.order.nodes[job.position].node(pass.project) {
+        Node::Step(step) => pass.project.decl(pass.project.step(step)).syntax.span,
+        Node::Task(task) => pass.project.tasks[task.index()].decl.syntax.span,
         Node::Set(_) => Span::default(),
     };
     Ok(Ended {
@@ -144,7 +144,7 @@ pub fn end(
         output: done.outcome.output,
         failure,
         took: Some(took),
-        after: round.after(job.position),
+        after: pass.after(job.position),
         waited,
         described,
     })
@@ -152,13 +152,13 @@ pub fn end(
 
 /// `$cc` or `<unit>` in a script, where the description has a variable or a hole of that name: what may have
 /// been meant.
-fn hint(round: &Pass<'_, '_, '_>, position: usize, script: &str) -> Option<String> {
-    let (part, holes): (_, &[String]) = match round.order.nodes[position].node(round.project) {
+fn hint(pass: &Pass<'_, '_, '_>, position: usize, script: &str) -> Option<String> {
+    let (part, holes): (_, &[String]) = match pass.order.nodes[position].node(pass.project) {
         Node::Step(step) => {
-            let decl = round.project.decl(round.project.step(step));
+            let decl = pass.project.decl(pass.project.step(step));
             (decl.part, &decl.holes)
         }
-        Node::Task(task) => (round.project.tasks[task.index()].decl.part, &[]),
+        Node::Task(task) => (pass.project.tasks[task.index()].decl.part, &[]),
         Node::Set(_) => return None,
     };
     let hole = holes
@@ -178,7 +178,7 @@ fn hint(round: &Pass<'_, '_, '_>, position: usize, script: &str) -> Option<Strin
         let is_set = script.contains(&format!("{name}="));
         if !name.is_empty()
             && !is_set
-            && (round.vars.is_known(part, name) || holes.iter().any(|hole| hole == name))
+            && (pass.vars.is_known(part, name) || holes.iter().any(|hole| hole == name))
         {
             return Some(format!(
                 "`${name}` is the shell's own; the variable of the description is written `@{{{name}}}`"
@@ -189,18 +189,18 @@ fn hint(round: &Pass<'_, '_, '_>, position: usize, script: &str) -> Option<Strin
 }
 
 /// What a position is recorded under; none for tasks that are not remembered.
-fn recorded_under(round: &Pass<'_, '_, '_>, position: usize) -> Option<String> {
-    match round.order.nodes[position].node(round.project) {
-        Node::Step(step) => Some(round.project.step_name(step).to_owned()),
-        Node::Task(task) if round.is_remembered(task) => {
-            Some(task_key(&round.project.tasks[task.index()].decl.name))
+fn recorded_under(pass: &Pass<'_, '_, '_>, position: usize) -> Option<String> {
+    match pass.order.nodes[position].node(pass.project) {
+        Node::Step(step) => Some(pass.project.step_name(step).to_owned()),
+        Node::Task(task) if pass.is_remembered(task) => {
+            Some(task_key(&pass.project.tasks[task.index()].decl.name))
         }
         Node::Task(_) | Node::Set(_) => None,
     }
 }
 
 /// Tells of programs that a recipe that ended well left running.
-fn tell_left_behind(round: &mut Pass<'_, '_, '_>, job: &RunningJob, done: &WorkDone) {
+fn tell_left_behind(pass: &mut Pass<'_, '_, '_>, job: &RunningJob, done: &WorkDone) {
     let left = &done.outcome.left_behind;
     if left.is_empty() || done.outcome.exit != Exit::Status(0) {
         return;
@@ -218,7 +218,7 @@ fn tell_left_behind(round: &mut Pass<'_, '_, '_>, job: &RunningJob, done: &WorkD
     .help(
         "let the recipe wait for it with `wait`; a server is a task of its own, marked `terminal`",
     );
-    round.session.tell(Event::Warning(warning));
+    pass.session.tell(Event::Warning(warning));
 }
 
 #[expect(
@@ -231,12 +231,12 @@ fn seconds(nanoseconds: u64) -> f64 {
 
 /// A recipe that ended well: checks what it made and that its prerequisites stayed as they were.
 fn success(
-    round: &mut Pass<'_, '_, '_>,
+    pass: &mut Pass<'_, '_, '_>,
     step: StepId,
     job: &RunningJob,
     done: &WorkDone,
 ) -> Result<(Ending, Vec<Entry>), Problem> {
-    let project = round.project;
+    let project = pass.project;
     let node = project.step(step);
     let outputs: Vec<(u16, PathId)> = project.step_outputs(node).to_vec();
     let mut missing = Vec::new();
@@ -265,24 +265,24 @@ fn success(
     if !missing.is_empty() {
         return Err(Problem::NotWritten(missing));
     }
-    let by_luck = if round.states.linked.is_empty() {
+    let by_luck = if pass.states.linked.is_empty() {
         Vec::new()
     } else {
-        link_edges::find_edges(round, step)
+        link_edges::find_edges(pass, step)
     };
-    let needs = check_needs(round, project.step_needs(node), done.began, &by_luck)?;
-    let learned = learned(round, step, job, done)?;
+    let needs = check_needs(pass, project.step_needs(node), done.began, &by_luck)?;
+    let learned = learned(pass, step, job, done)?;
     for (&(_, path), look) in outputs.iter().zip(&done.outputs) {
-        round.states.set(path, look.state.clone());
+        pass.states.set(path, look.state.clone());
     }
     let name = project.step_name(step).to_owned();
     let states: Vec<&State> = done.outputs.iter().map(|look| &look.state).collect();
-    let (ending, dropped) = compare_with_last(round, &name, &edges, &states);
-    entries.extend(round.states.take_fresh());
+    let (ending, dropped) = compare_with_last(pass, &name, &edges, &states);
+    entries.extend(pass.states.take_fresh());
     entries.extend(dropped);
     let why = job.reasons.iter().map(Reason::line).collect();
     let seen = (edges, needs, learned);
-    let record = record(round, step, name, seen, why, done)
+    let record = record(pass, step, name, seen, why, done)
         .ok_or_else(|| Problem::Around("its description is wrong".to_owned()))?;
     entries.push(Entry::Ended(Box::new(record)));
     Ok((ending, entries))
@@ -290,25 +290,25 @@ fn success(
 
 /// A task that is remembered and ended well: what it saw.
 fn remembered(
-    round: &mut Pass<'_, '_, '_>,
+    pass: &mut Pass<'_, '_, '_>,
     task: TaskId,
     job: &RunningJob,
     done: &WorkDone,
 ) -> Result<Vec<Entry>, Problem> {
-    let project = round.project;
+    let project = pass.project;
     let node = &project.tasks[task.index()];
-    let needs = check_needs(round, &node.needs, done.began, &[])?;
-    let call = round.call(task);
-    let sheet = task_sheet(round.vars, project, node, &call)
+    let needs = check_needs(pass, &node.needs, done.began, &[])?;
+    let call = pass.call(task);
+    let recipe_text = task_recipe_text(pass.vars, project, node, &call)
         .ok_or_else(|| Problem::Around("its description is wrong".to_owned()))?;
-    let mut entries = round.states.take_fresh();
+    let mut entries = pass.states.take_fresh();
     entries.push(Entry::Ended(Box::new(StepRecord {
         name: task_key(&node.decl.name),
-        sheet,
-        bindings: task_bindings(&call),
+        recipe_text,
+        parameters: task_parameters(&call),
         needs,
         reasons: job.reasons.iter().map(Reason::line).collect(),
-        ended_at: round.session.clock.now(),
+        ended_at: pass.session.clock.now(),
         took: done.took,
         memory: done.outcome.memory,
         processor: done.outcome.processor,
@@ -318,18 +318,18 @@ fn remembered(
 }
 
 fn record(
-    round: &Pass<'_, '_, '_>,
+    pass: &Pass<'_, '_, '_>,
     step: StepId,
     name: String,
     (outputs, needs, learned): (Vec<Edge>, Vec<Edge>, Vec<Edge>),
     reasons: String,
     done: &WorkDone,
 ) -> Option<StepRecord> {
-    let givens = round.sheets.givens(step)?;
+    let givens = pass.step_inputs.givens(step)?;
     Some(StepRecord {
         name,
-        sheet: round.sheets.sheet(step)?.to_owned(),
-        bindings: round.sheets.bindings(step)?,
+        recipe_text: pass.step_inputs.recipe_text(step)?.to_owned(),
+        parameters: pass.step_inputs.parameters(step)?,
         outputs,
         needs,
         learned,
@@ -341,7 +341,7 @@ fn record(
             })
             .collect(),
         reasons,
-        ended_at: round.session.clock.now(),
+        ended_at: pass.session.clock.now(),
         took: done.took,
         memory: done.outcome.memory,
         processor: done.outcome.processor,
@@ -351,12 +351,12 @@ fn record(
 /// Whether the outputs came out as before, and records that keep track of outputs that the step no
 /// longer has.
 fn compare_with_last(
-    round: &Pass<'_, '_, '_>,
+    pass: &Pass<'_, '_, '_>,
     name: &str,
     edges: &[Edge],
     states: &[&State],
 ) -> (Ending, Vec<Entry>) {
-    let ledger = round.session.ledger.borrow();
+    let ledger = pass.session.ledger.borrow();
     let Some(last) = ledger.step(name) else {
         return (Ending::Made, Vec::new());
     };
@@ -388,18 +388,18 @@ fn compare_with_last(
 /// The prerequisites as the recipe saw them; they must still be so. What was made meanwhile behind a link, and
 /// in the wrong order, is recorded as not there, so that the step is judged anew.
 fn check_needs(
-    round: &mut Pass<'_, '_, '_>,
+    pass: &mut Pass<'_, '_, '_>,
     needs: &[Need],
     began: u64,
     by_luck: &[PathId],
 ) -> Result<Vec<Edge>, Problem> {
-    let project = round.project;
+    let project = pass.project;
     let needs: Vec<(u16, PathId)> = project.open_needs(needs).collect();
     let mut edges = Vec::with_capacity(needs.len());
     for (group, path) in needs {
-        let before = round.states.get(path).clone();
+        let before = pass.states.get(path).clone();
         let source = project.maker(path).is_none();
-        let now = round.states.refresh(project, path, source).digest();
+        let now = pass.states.refresh(project, path, source).digest();
         if now != before.digest() && by_luck.contains(&path) {
             edges.push(Edge {
                 path: project.paths.get(path).to_owned(),
@@ -411,9 +411,9 @@ fn check_needs(
         if now != before.digest() {
             // Others that run now may have read it before it changed: for them too it must still be what
             // it was when this run looked at it.
-            round.states.set(path, before);
+            pass.states.set(path, before);
             let name = project.paths.get(path);
-            return Err(Problem::PrerequisiteChanged(changed_in(round, name, began)));
+            return Err(Problem::PrerequisiteChanged(changed_in(pass, name, began)));
         }
         edges.push(Edge {
             path: project.paths.get(path).to_owned(),
@@ -425,24 +425,24 @@ fn check_needs(
 }
 
 /// The file that was changed since a job began: of a whole folder, which one in it.
-fn changed_in(round: &Pass<'_, '_, '_>, name: &str, began: u64) -> String {
+fn changed_in(pass: &Pass<'_, '_, '_>, name: &str, began: u64) -> String {
     let inner = name
         .ends_with('/')
-        .then(|| changed_since(round.session.disk, name, began_at(round, began)))
+        .then(|| changed_since(pass.session.disk, name, began_at(pass, began)))
         .flatten();
     inner.unwrap_or_else(|| name.to_owned())
 }
 
 /// When a job began, nanoseconds since 1970.
-fn began_at(round: &Pass<'_, '_, '_>, began: u64) -> i64 {
-    let clock = round.session.clock;
+fn began_at(pass: &Pass<'_, '_, '_>, began: u64) -> i64 {
+    let clock = pass.session.clock;
     let ago = i64::try_from(clock.ticks().saturating_sub(began)).unwrap_or(i64::MAX);
     clock.now().saturating_sub(ago)
 }
 
 /// What the recipe found out itself, with the contents as they are now.
 fn learned(
-    round: &mut Pass<'_, '_, '_>,
+    pass: &mut Pass<'_, '_, '_>,
     step: StepId,
     job: &RunningJob,
     done: &WorkDone,
@@ -450,7 +450,7 @@ fn learned(
     let Some(file) = &job.prepared.learn else {
         return Ok(Vec::new());
     };
-    let bytes = match round.session.disk.read(&file.path) {
+    let bytes = match pass.session.disk.read(&file.path) {
         Ok(bytes) => bytes,
         Err(error) => {
             return Err(Problem::Learned(format!(
@@ -464,7 +464,7 @@ fn learned(
         LearnHow::Listing => dependency_listing::listing(&text),
         LearnHow::Lines | LearnHow::Watched => dependency_listing::lines(&text),
     };
-    let project = round.project;
+    let project = pass.project;
     let own: Vec<&str> = project
         .open_needs(project.step_needs(project.step(step)))
         .map(|(_, path)| project.paths.get(path))
@@ -477,16 +477,16 @@ fn learned(
         .collect();
     let mut edges = Vec::new();
     for written in found {
-        let path = below_root(round, &job.prepared.job.folder, &written);
+        let path = below_root(pass, &job.prepared.job.folder, &written);
         if own.contains(&path.as_str()) {
             continue;
         }
-        let is_luck = is_luck(round, step, &path);
-        let before = round.states.known(project, &path);
-        let state = round.states.look(&path);
+        let is_luck = is_luck(pass, step, &path);
+        let before = pass.states.known(project, &path);
+        let state = pass.states.look(&path);
         let changed = match before {
             Some(before) => before.digest() != state.digest(),
-            None => was_written_since(round, step, done.began, &path),
+            None => was_written_since(pass, step, done.began, &path),
         };
         if changed && !is_luck {
             return Err(Problem::PrerequisiteChanged(path));
@@ -499,7 +499,7 @@ fn learned(
                 "`{path}`, which the recipe told of, can't be read: {why}"
             )));
         }
-        round.states.set_learned(project, &path, state);
+        pass.states.set_learned(project, &path, state);
         edges.push(Edge {
             path,
             digest,
@@ -511,38 +511,38 @@ fn learned(
 
 /// Whether another step makes what a step read, and nothing puts that one first. The run then goes on with
 /// the edge that is missing.
-fn is_luck(round: &mut Pass<'_, '_, '_>, step: StepId, path: &str) -> bool {
-    let project = round.project;
+fn is_luck(pass: &mut Pass<'_, '_, '_>, step: StepId, path: &str) -> bool {
+    let project = pass.project;
     let Some(maker) = project.maker_of(path) else {
         return false;
     };
-    if maker == step || round.waits_for(step, maker) {
+    if maker == step || pass.waits_for(step, maker) {
         return false;
     }
     let names = (
         project.step_name(step).to_owned(),
         project.step_name(maker).to_owned(),
     );
-    round.session.found_edges.insert(names);
+    pass.session.found_edges.insert(names);
     true
 }
 
 /// Whether a file that nobody had looked at was written after a job began: which of its contents the
 /// recipe read is not known then, unless what makes it comes first. A time in the future says nothing.
-fn was_written_since(round: &Pass<'_, '_, '_>, step: StepId, began: u64, path: &str) -> bool {
-    let project = round.project;
+fn was_written_since(pass: &Pass<'_, '_, '_>, step: StepId, began: u64, path: &str) -> bool {
+    let project = pass.project;
     let maker = project.paths.find(path).and_then(|id| project.maker(id));
-    if path.ends_with('/') || maker.is_some_and(|maker| round.waits_for(step, maker)) {
+    if path.ends_with('/') || maker.is_some_and(|maker| pass.waits_for(step, maker)) {
         return false;
     }
-    let (now, began) = (round.session.clock.now(), began_at(round, began));
-    let stat = round.session.disk.stat(path);
+    let (now, began) = (pass.session.clock.now(), began_at(pass, began));
+    let stat = pass.session.disk.stat(path);
     matches!(stat, Ok(Some(stat)) if stat.modified > began && stat.modified <= now)
 }
 
 /// A path that a recipe wrote down, from the root.
-fn below_root(round: &Pass<'_, '_, '_>, folder: &str, written: &str) -> String {
-    let root = round.vars.around.root();
+fn below_root(pass: &Pass<'_, '_, '_>, folder: &str, written: &str) -> String {
+    let root = pass.vars.environment.root();
     let inside = written
         .strip_prefix(root.as_str())
         .and_then(|rest| rest.strip_prefix('/'));
@@ -554,16 +554,16 @@ fn below_root(round: &Pass<'_, '_, '_>, folder: &str, written: &str) -> String {
 
 /// Moves what a failed recipe left behind out of the way.
 fn move_outputs(
-    round: &mut Pass<'_, '_, '_>,
+    pass: &mut Pass<'_, '_, '_>,
     step: StepId,
 ) -> Result<Vec<(String, String)>, PassError> {
-    let project = round.project;
+    let project = pass.project;
     let mut moved = Vec::new();
     for &(_, path) in project.step_outputs(project.step(step)) {
         let text = project.paths.get(path);
         let plain = text.trim_end_matches('/');
         let failed = |error| PassError::Io(format!("can't move `{plain}`"), error);
-        let disk = round.session.disk;
+        let disk = pass.session.disk;
         if is_empty_folder(disk, text) {
             // It was made for the recipe, which put nothing into it.
             quarantine::remove(disk, text).map_err(failed)?;
@@ -571,7 +571,7 @@ fn move_outputs(
             let to = quarantine::move_failed(disk, text).map_err(failed)?;
             moved.extend(to.map(|to| (plain.to_owned(), to)));
         }
-        round.states.set(path, State::Missing);
+        pass.states.set(path, State::Missing);
     }
     Ok(moved)
 }

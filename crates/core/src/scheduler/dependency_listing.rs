@@ -58,13 +58,13 @@ fn rules(text: &str) -> Vec<String> {
     rules
 }
 
-struct Word {
+struct ListingWord {
     text: String,
     /// Whether the colon that ends the targets stood behind it.
     ends_colon: bool,
 }
 
-fn words(rule: &str) -> Vec<Word> {
+fn words(rule: &str) -> Vec<ListingWord> {
     let mut words = Vec::new();
     let mut text = String::new();
     let mut before_colon = true;
@@ -83,7 +83,7 @@ fn words(rule: &str) -> Vec<Word> {
             }
             ':' if before_colon && chars.peek().is_none_or(|next| next.is_whitespace()) => {
                 before_colon = false;
-                words.push(Word {
+                words.push(ListingWord {
                     text: std::mem::take(&mut text),
                     ends_colon: true,
                 });
@@ -91,7 +91,7 @@ fn words(rule: &str) -> Vec<Word> {
             }
             c if c.is_whitespace() => {
                 if any {
-                    words.push(Word {
+                    words.push(ListingWord {
                         text: std::mem::take(&mut text),
                         ends_colon: false,
                     });
@@ -105,7 +105,7 @@ fn words(rule: &str) -> Vec<Word> {
         }
     }
     if any {
-        words.push(Word {
+        words.push(ListingWord {
             text,
             ends_colon: false,
         });

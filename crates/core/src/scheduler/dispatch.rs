@@ -12,22 +12,22 @@ use crate::ledger::task_key;
 use crate::project::TaskId;
 use crate::project::frame::Frame;
 use crate::project::script::task_frame;
+use crate::scheduler::complete;
 use crate::scheduler::event::Ending;
 use crate::scheduler::event::Event;
-use crate::scheduler::complete;
-use crate::scheduler::prepare_outputs;
-use crate::scheduler::prepare_outputs::PreparedOutputs;
-use crate::scheduler::ready_queue::ReadyQueue;
-use crate::scheduler::job_builder::PreparedJob;
 use crate::scheduler::job_builder::JobBuilder;
+use crate::scheduler::job_builder::PreparedJob;
 use crate::scheduler::pass::Pass;
 use crate::scheduler::pass::PassError;
 use crate::scheduler::pass::RunningJob;
+use crate::scheduler::prepare_outputs;
+use crate::scheduler::prepare_outputs::PreparedOutputs;
+use crate::scheduler::ready_queue::ReadyQueue;
+use crate::scheduler::resources::ResourcePool;
 use crate::scheduler::worker_pool;
 use crate::scheduler::worker_pool::WorkDone;
 use crate::scheduler::worker_pool::WorkerMessage;
 use crate::scheduler::worker_pool::WorkerPool;
-use crate::scheduler::resources::ResourcePool;
 
 /// The folder of what jobs printed in the last runs.
 pub const LOGS: &str = ".handloom/logs";
@@ -47,21 +47,21 @@ struct Begun {
 impl<'d> Pass<'_, '_, 'd> {
     pub(super) fn work_off(
         &mut self,
-        mut plan: ReadyQueue,
-        supplies: &mut ResourcePool,
+        mut queue: ReadyQueue,
+        resources: &mut ResourcePool,
         mut slots: WorkerPool,
         hold: &AtomicBool,
         active: &[bool],
     ) -> Result<(), PassError> {
         let mut free: VecDeque<usize> = (0..active.len())
-            .filter(|&position| active[position] && plan.is_free(position))
+            .filter(|&position| active[position] && queue.is_free(position))
             .collect();
         let mut failure: Option<PassError> = None;
         loop {
             while let Some(position) = free.pop_front() {
                 match self.judge(position) {
-                    Ok(true) => plan.push_ready(position),
-                    Ok(false) => free.extend(self.close(&mut plan, position)),
+                    Ok(true) => queue.push_ready(position),
+                    Ok(false) => free.extend(self.close(&mut queue, position)),
                     Err(error) => {
                         self.closing = true;
                         failure.get_or_insert(error);
@@ -73,18 +73,18 @@ impl<'d> Pass<'_, '_, 'd> {
             }
             while !self.closing
                 && let Some(slot) = slots.idle()
-                && let Some(position) = plan.pop_ready(|uses| supplies.suffice(uses))
+                && let Some(position) = queue.pop_ready(|uses| resources.suffice(uses))
             {
                 let alone =
-                    plan.open == 1 && self.session.last_round && !self.is_recorded(position);
+                    queue.open == 1 && self.session.last_round && !self.is_recorded(position);
                 match self.begin(position, slot, alone) {
                     Ok(Some(begun)) => {
-                        supplies.take(plan.uses(position));
+                        resources.take(queue.uses(position));
                         self.session.tell(begun.event);
                         self.running[slot] = Some(begun.job);
                         slots.hand(begun.order);
                     }
-                    Ok(None) => free.extend(self.close(&mut plan, position)),
+                    Ok(None) => free.extend(self.close(&mut queue, position)),
                     Err(error) => {
                         self.closing = true;
                         failure.get_or_insert(error);
@@ -100,7 +100,7 @@ impl<'d> Pass<'_, '_, 'd> {
             if slots.busy() == 0 {
                 break;
             }
-            if let Err(error) = self.hand_ahead(&mut plan, supplies, &mut slots) {
+            if let Err(error) = self.hand_ahead(&mut queue, resources, &mut slots) {
                 self.closing = true;
                 failure.get_or_insert(error);
             }
@@ -118,7 +118,7 @@ impl<'d> Pass<'_, '_, 'd> {
                     continue;
                 }
                 Some(WorkerMessage::NotBegun(slot)) => {
-                    if let Err(error) = self.not_begun(slot, &mut plan, supplies) {
+                    if let Err(error) = self.not_begun(slot, &mut queue, resources) {
                         self.closing = true;
                         failure.get_or_insert(error);
                     }
@@ -131,7 +131,7 @@ impl<'d> Pass<'_, '_, 'd> {
             if self.next[slot].is_none()
                 && let Some(job) = &self.running[slot]
             {
-                supplies.give_back(plan.uses(job.position));
+                resources.give_back(queue.uses(job.position));
             }
             let ended = self.end(done);
             if let Some((job, event)) = self.next[slot].take() {
@@ -139,7 +139,7 @@ impl<'d> Pass<'_, '_, 'd> {
                 self.to_tell[slot] = Some(event);
             }
             match ended {
-                Ok(position) => free.extend(self.close(&mut plan, position)),
+                Ok(position) => free.extend(self.close(&mut queue, position)),
                 Err(error) => {
                     self.closing = true;
                     failure.get_or_insert(error);
@@ -149,7 +149,7 @@ impl<'d> Pass<'_, '_, 'd> {
                 free.clear();
             }
         }
-        plan.clear_ready();
+        queue.clear_ready();
         self.account_for_rest(active);
         let synced = self.session.sync();
         match failure {
@@ -163,11 +163,11 @@ impl<'d> Pass<'_, '_, 'd> {
     /// places for their outputs that are free, and no scratch file to learn from.
     fn hand_ahead(
         &mut self,
-        plan: &mut ReadyQueue,
-        supplies: &ResourcePool,
+        queue: &mut ReadyQueue,
+        resources: &ResourcePool,
         slots: &mut WorkerPool,
     ) -> Result<(), PassError> {
-        let Some(plain) = supplies
+        let Some(plain) = resources
             .plain()
             .filter(|_| !self.closing && self.jobs_are_short())
         else {
@@ -176,11 +176,11 @@ impl<'d> Pass<'_, '_, 'd> {
         while let Some(slot) = slots.without_next() {
             let fits = self.running[slot]
                 .as_ref()
-                .is_some_and(|job| plan.uses(job.position) == plain);
+                .is_some_and(|job| queue.uses(job.position) == plain);
             if !fits {
                 return Ok(());
             }
-            let Some(position) = plan.pop_ready(|uses| uses == plain) else {
+            let Some(position) = queue.pop_ready(|uses| uses == plain) else {
                 return Ok(());
             };
             let begun = if prepare_outputs::is_free(self, position)? {
@@ -189,7 +189,7 @@ impl<'d> Pass<'_, '_, 'd> {
                 None
             };
             let Some(begun) = begun else {
-                plan.push_ready(position);
+                queue.push_ready(position);
                 return Ok(());
             };
             self.next[slot] = Some((begun.job, begun.event));
@@ -216,8 +216,8 @@ impl<'d> Pass<'_, '_, 'd> {
     fn not_begun(
         &mut self,
         slot: usize,
-        plan: &mut ReadyQueue,
-        supplies: &mut ResourcePool,
+        queue: &mut ReadyQueue,
+        resources: &mut ResourcePool,
     ) -> Result<(), PassError> {
         self.to_tell[slot] = None;
         let Some(job) = self.running[slot].take() else {
@@ -229,10 +229,10 @@ impl<'d> Pass<'_, '_, 'd> {
                 self.running[slot] = Some(next);
                 self.to_tell[slot] = Some(event);
             }
-            None => supplies.give_back(plan.uses(job.position)),
+            None => resources.give_back(queue.uses(job.position)),
         }
         self.reasons[job.position] = Some(job.reasons);
-        plan.push_ready(job.position);
+        queue.push_ready(job.position);
         let entry = Entry::NotBegun(job.prepared.job.name.clone());
         self.session.record([entry])
     }
@@ -255,7 +255,7 @@ impl<'d> Pass<'_, '_, 'd> {
         alone: bool,
     ) -> Result<Option<Begun>, PassError> {
         let reasons = self.reasons[position].take().unwrap_or_default();
-        let workshop = JobBuilder {
+        let job_builder = JobBuilder {
             project: self.project,
             vars: self.vars,
         };
@@ -269,12 +269,12 @@ impl<'d> Pass<'_, '_, 'd> {
                     &self.project.decl(self.project.step(step)).fixed_frame(),
                 )
                 .ok_or(PassError::Description)?;
-                let prepared = workshop.step(step, slot).ok_or(PassError::Description)?;
+                let prepared = job_builder.step(step, slot).ok_or(PassError::Description)?;
                 self.session.prepare_place()?;
                 let cleared = prepare_outputs::clear_outputs(self, step, &prepared)?;
                 (prepared, cleared, retries)
             }
-            Node::Task(task) => match self.begin_task(&workshop, task, slot)? {
+            Node::Task(task) => match self.begin_task(&job_builder, task, slot)? {
                 Some((prepared, retries)) => (prepared, PreparedOutputs::default(), retries),
                 None => {
                     self.end_named_task(position);
@@ -339,7 +339,7 @@ impl<'d> Pass<'_, '_, 'd> {
 
     fn begin_task(
         &mut self,
-        workshop: &JobBuilder<'_, 'd>,
+        job_builder: &JobBuilder<'_, 'd>,
         task: TaskId,
         slot: usize,
     ) -> Result<Option<(PreparedJob, u32)>, PassError> {
@@ -350,14 +350,15 @@ impl<'d> Pass<'_, '_, 'd> {
         }
         let call = self.call(task);
         let frame = task_frame(self.vars, project, node, &call).ok_or(PassError::Description)?;
-        let retries = prepare_outputs::retries(self.vars, &node.decl.clauses, &Frame::of(node.decl.part))
-            .ok_or(PassError::Description)?;
+        let retries =
+            prepare_outputs::retries(self.vars, &node.decl.clauses, &Frame::of(node.decl.part))
+                .ok_or(PassError::Description)?;
         self.session.prepare_place()?;
         if node.decl.clauses.remember {
             let began = Entry::Began(task_key(&node.decl.name));
             self.session.record([began])?;
         }
-        let prepared = workshop
+        let prepared = job_builder
             .task(task, &frame, slot)
             .ok_or(PassError::Description)?;
         Ok(Some((prepared, retries)))

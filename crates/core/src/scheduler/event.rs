@@ -3,11 +3,11 @@
 use serde::Deserialize;
 use serde::Serialize;
 
+use crate::executor::capture::Printed;
+use crate::executor::exit::Exit;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::verdict::Reason;
-use crate::executor::capture::Printed;
-use crate::executor::exit::Exit;
 
 /// What became of a step or task.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use serde::Serialize;
 
+use crate::executor::job::Job;
 use crate::language::LearnHow;
 use crate::language::Script;
 use crate::language::Word;
@@ -25,7 +26,6 @@ use crate::project::value::Value;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::Span;
-use crate::executor::job::Job;
 use crate::world::names;
 
 /// The folder of files that only live as long as a job.
@@ -309,7 +309,7 @@ impl<'d> JobBuilder<'_, 'd> {
             .filter_map(|name| Some((*name, texts(frame.local(name)?))))
             .chain(mentioned.iter().map(|(name, value)| (*name, texts(value))))
             .collect();
-        let root = self.vars.around.root();
+        let root = self.vars.environment.root();
         let facts = JobManifest {
             targets: list("target").texts().collect(),
             target_groups: labels
@@ -337,7 +337,7 @@ impl<'d> JobBuilder<'_, 'd> {
     fn secrets(&self) -> Vec<(String, String)> {
         let names = self.vars.secrets.iter();
         names
-            .filter_map(|name| Some((name.clone(), self.vars.around.secret(name)?)))
+            .filter_map(|name| Some((name.clone(), self.vars.environment.secret(name)?)))
             .collect()
     }
 }

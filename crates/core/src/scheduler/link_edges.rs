@@ -10,25 +10,25 @@ use crate::world::Disk;
 const MOST: usize = 40;
 
 /// Notes the steps whose outputs a step reads through links, as far as it does not wait for them; the links.
-pub fn find_edges(round: &mut Pass<'_, '_, '_>, step: StepId) -> Vec<PathId> {
-    let project = round.project;
+pub fn find_edges(pass: &mut Pass<'_, '_, '_>, step: StepId) -> Vec<PathId> {
+    let project = pass.project;
     let needs: Vec<PathId> = project
         .open_needs(project.step_needs(project.step(step)))
         .map(|(_, path)| path)
-        .filter(|path| round.states.linked.contains(path))
+        .filter(|path| pass.states.linked.contains(path))
         .collect();
     let mut by_luck = Vec::new();
     for path in needs {
-        for end in ends(round.session.disk, project.paths.get(path)) {
+        for end in ends(pass.session.disk, project.paths.get(path)) {
             let maker = project.maker_of(&end).filter(|maker| *maker != step);
             if let Some(maker) = maker
-                && !round.waits_for(step, maker)
+                && !pass.waits_for(step, maker)
             {
                 let names = (
                     project.step_name(step).to_owned(),
                     project.step_name(maker).to_owned(),
                 );
-                round.session.found_edges.insert(names);
+                pass.session.found_edges.insert(names);
                 by_luck.push(path);
             }
         }

@@ -21,26 +21,26 @@ use crate::project::TaskId;
 use crate::project::frame::Frame;
 use crate::project::script::TaskCall;
 use crate::project::values::Vars;
-use crate::verdict;
-use crate::verdict::Reason;
+use crate::project_cache::cached_project::VerifiedContents;
 use crate::scheduler::event::Ended;
 use crate::scheduler::event::Ending;
 use crate::scheduler::event::Event;
-use crate::status::step_inputs::InputBuffers;
-use crate::status::step_inputs::StepInputs;
+use crate::scheduler::job_builder::PreparedJob;
 use crate::scheduler::link_edges;
 use crate::scheduler::prepare_outputs;
 use crate::scheduler::prepare_outputs::MovedAside;
 use crate::scheduler::ready_queue::ReadyQueue;
-use crate::scheduler::job_builder::PreparedJob;
-use crate::project_cache::cached_project::VerifiedContents;
-use crate::scheduler::session::Session;
+use crate::scheduler::resources::ResourcePool;
+use crate::scheduler::resources::ResourceUseId;
 use crate::scheduler::session::BuildError;
+use crate::scheduler::session::Session;
 use crate::scheduler::worker_pool::WorkerContext;
 use crate::scheduler::worker_pool::WorkerPool;
 use crate::status::file_states::FileStates;
-use crate::scheduler::resources::ResourcePool;
-use crate::scheduler::resources::ResourceUseId;
+use crate::status::step_inputs::InputBuffers;
+use crate::status::step_inputs::StepInputs;
+use crate::verdict;
+use crate::verdict::Reason;
 
 /// What a step without a record is thought to take, seconds.
 const UNKNOWN_SECONDS: f64 = 0.5;
@@ -89,7 +89,7 @@ pub struct Pass<'r, 's, 'd> {
     /// For each node whether it was asked for.
     is_goal: Vec<bool>,
     pub states: FileStates<'s>,
-    pub sheets: StepInputs<'r, 'd>,
+    pub step_inputs: StepInputs<'r, 'd>,
     pub scratch: InputBuffers,
     /// Files that were moved out of the way of jobs that are running.
     pub moved_aside: Vec<MovedAside>,
@@ -131,7 +131,7 @@ impl<'r, 's, 'd> Pass<'r, 's, 'd> {
         let slots = session.options.jobs;
         Self {
             states,
-            sheets: StepInputs::new(vars, project),
+            step_inputs: StepInputs::new(vars, project),
             scratch: InputBuffers::default(),
             moved_aside: Vec::new(),
             endings: vec![None; count],
@@ -175,18 +175,18 @@ impl<'r, 's, 'd> Pass<'r, 's, 'd> {
         if !active.contains(&true) {
             return Ok(clean);
         }
-        let (mut supplies, uses) = self.uses(&active).ok_or(PassError::Description)?;
-        let plan = ReadyQueue::new(
+        let (mut resources, uses) = self.uses(&active).ok_or(PassError::Description)?;
+        let queue = ReadyQueue::new(
             self.order,
             &active,
             |position| self.expected(position),
             uses,
-            supplies.kinds(),
+            resources.kinds(),
         );
         self.announce(&active);
         self.session.record_commands()?;
         let hold = AtomicBool::new(false);
-        let shop = WorkerContext {
+        let context = WorkerContext {
             place: self.session.place,
             disk: self.session.disk,
             clock: self.session.clock,
@@ -196,11 +196,11 @@ impl<'r, 's, 'd> Pass<'r, 's, 'd> {
         };
         let now = self.session.clock.ticks();
         self.ways.iter_mut().for_each(|way| way.free_at = now);
-        let count = self.session.options.jobs.min(plan.open).max(1);
+        let count = self.session.options.jobs.min(queue.open).max(1);
         let result = std::thread::scope(|scope| {
-            let slots = WorkerPool::start(scope, shop, count)
+            let slots = WorkerPool::start(scope, context, count)
                 .map_err(|error| PassError::Io("can't start a thread".to_owned(), error))?;
-            self.work_off(plan, &mut supplies, slots, &hold, &active)
+            self.work_off(queue, &mut resources, slots, &hold, &active)
         });
         let fresh = self.record_fresh();
         result.and(fresh)?;
@@ -272,7 +272,7 @@ impl<'r, 's, 'd> Pass<'r, 's, 'd> {
         let asked =
             self.session.options.remake && self.is_goal[NodeId::task(self.project, task).index()];
         let ledger = self.session.ledger.borrow();
-        self.sheets
+        self.step_inputs
             .with_task(task, &self.call(task), &self.states, asked, |facts| {
                 verdict::reasons(facts, &ledger)
             })
@@ -297,7 +297,7 @@ impl<'r, 's, 'd> Pass<'r, 's, 'd> {
         }
         let asked = self.is_asked(step);
         let ledger = self.session.ledger.borrow();
-        self.sheets
+        self.step_inputs
             .with(step, &self.states, asked, &mut self.scratch, |facts| {
                 verdict::is_kept(facts, &ledger)
             })
@@ -419,7 +419,7 @@ impl<'r, 's, 'd> Pass<'r, 's, 'd> {
     /// What each active position takes while it runs; `None` when an amount is wrong.
     fn uses(&self, active: &[bool]) -> Option<(ResourcePool, Vec<ResourceUseId>)> {
         let options = self.session.options;
-        let mut supplies = ResourcePool::new(self.vars, options.jobs, options.memory)?;
+        let mut resources = ResourcePool::new(self.vars, options.jobs, options.memory)?;
         let mut uses = vec![0; active.len()];
         let mut of_decl: Vec<Option<ResourceUseId>> = vec![None; self.project.decls.len()];
         for position in (0..active.len()).filter(|&position| active[position]) {
@@ -427,7 +427,7 @@ impl<'r, 's, 'd> Pass<'r, 's, 'd> {
                 Node::Set(_) => 0,
                 Node::Task(task) => {
                     let decl = &self.project.tasks[task.index()].decl;
-                    supplies.of(self.vars, &decl.clauses, &Frame::of(decl.part))?
+                    resources.of(self.vars, &decl.clauses, &Frame::of(decl.part))?
                 }
                 Node::Step(step) => {
                     let node = self.project.step(step);
@@ -437,7 +437,7 @@ impl<'r, 's, 'd> Pass<'r, 's, 'd> {
                         None => {
                             let decl = self.project.decl(node);
                             let frame = decl.fixed_frame();
-                            let uses = supplies.of(self.vars, &decl.clauses, &frame)?;
+                            let uses = resources.of(self.vars, &decl.clauses, &frame)?;
                             of_decl[node.decl as usize] = Some(uses);
                             uses
                         }
@@ -445,7 +445,7 @@ impl<'r, 's, 'd> Pass<'r, 's, 'd> {
                 }
             };
         }
-        Some((supplies, uses))
+        Some((resources, uses))
     }
 
     /// Gives a free position its verdict; whether it has to run.
@@ -487,7 +487,7 @@ impl<'r, 's, 'd> Pass<'r, 's, 'd> {
                 let asked = self.is_asked(step);
                 let reasons = {
                     let ledger = self.session.ledger.borrow();
-                    self.sheets
+                    self.step_inputs
                         .reasons(step, &self.states, asked, &ledger, &mut self.scratch)
                         .ok_or(PassError::Description)?
                 };
@@ -562,15 +562,15 @@ impl<'r, 's, 'd> Pass<'r, 's, 'd> {
         Ok(())
     }
 
-    pub(super) fn close(&mut self, plan: &mut ReadyQueue, position: usize) -> Vec<usize> {
+    pub(super) fn close(&mut self, queue: &mut ReadyQueue, position: usize) -> Vec<usize> {
         let bad = self.endings[position].is_some_and(|ending| !ending.is_good());
         if bad {
-            for &follower in plan.followers_of(position) {
+            for &follower in queue.followers_of(position) {
                 self.blocked[follower as usize] = true;
             }
         }
-        self.lead_on(plan, position);
-        let free = plan.close(position);
+        self.lead_on(queue, position);
+        let free = queue.close(position);
         let now = self.session.clock.ticks();
         for &follower in &free {
             self.ways[follower].free_at = now;
@@ -619,7 +619,7 @@ impl<'r, 's, 'd> Pass<'r, 's, 'd> {
     }
 
     /// Tells those that wait for a position how long the way to them is.
-    fn lead_on(&mut self, plan: &ReadyQueue, position: usize) {
+    fn lead_on(&mut self, queue: &ReadyQueue, position: usize) {
         let way = self.ways[position];
         // What was spared, and sets, only pass on what they waited for.
         let (longest, last) = match way.took {
@@ -629,7 +629,7 @@ impl<'r, 's, 'd> Pass<'r, 's, 'd> {
         if last.is_none() {
             return;
         }
-        for &follower in plan.followers_of(position) {
+        for &follower in queue.followers_of(position) {
             let to = &mut self.ways[follower as usize];
             if to.last.is_none() || longest > to.longest {
                 (to.longest, to.last) = (longest, last);

@@ -9,21 +9,21 @@ use crate::project::StepId;
 use crate::project::decl::Clauses;
 use crate::project::frame::Frame;
 use crate::project::values::Vars;
-use crate::text::Diagnostic;
-use crate::text::nearest;
-use crate::verdict;
 use crate::scheduler::event::Event;
-use crate::world::quarantine;
 use crate::scheduler::job_builder::PreparedJob;
 use crate::scheduler::pass::Pass;
 use crate::scheduler::pass::PassError;
+use crate::text::Diagnostic;
+use crate::text::nearest;
+use crate::verdict;
 use crate::world::Disk;
-use crate::world::Kind;
+use crate::world::FileKind;
+use crate::world::quarantine;
 
 /// Looks again at prerequisites that jobs of this run may have changed without being their named
 /// output: files in made folders, and folders that outputs lie in.
-pub fn refresh_derived(round: &mut Pass<'_, '_, '_>, step: StepId) {
-    let project = round.project;
+pub fn refresh_derived(pass: &mut Pass<'_, '_, '_>, step: StepId) {
+    let project = pass.project;
     let needs: Vec<PathId> = project
         .open_needs(project.step_needs(project.step(step)))
         .map(|(_, path)| path)
@@ -36,10 +36,10 @@ pub fn refresh_derived(round: &mut Pass<'_, '_, '_>, step: StepId) {
                 .iter()
                 .any(|&(_, output)| output == path)
         });
-        let behind_link = round.states.linked.contains(&path);
+        let behind_link = pass.states.linked.contains(&path);
         if behind_link || (!named && (text.ends_with('/') || project.maker(path).is_some())) {
-            let state = round.states.look(text);
-            round.states.set(path, state);
+            let state = pass.states.look(text);
+            pass.states.set(path, state);
         }
     }
 }
@@ -61,21 +61,16 @@ pub fn retries(vars: &Vars<'_>, clauses: &Clauses<'_>, frame: &Frame<'_>) -> Opt
 }
 
 /// Reports a prerequisite that is neither there nor made by anybody; whether it is so.
-pub fn missing_source(
-    round: &Pass<'_, '_, '_>,
-    position: usize,
-    group: u16,
-    path: PathId,
-) -> bool {
-    let project = round.project;
+pub fn missing_source(pass: &Pass<'_, '_, '_>, position: usize, group: u16, path: PathId) -> bool {
+    let project = pass.project;
     if project.maker(path).is_some() {
         return false;
     }
     let name = project.paths.get(path);
-    let (title, help) = match round.states.get(path) {
+    let (title, help) = match pass.states.get(path) {
         state @ State::Linked(_) if state.is_dangling() => (
             format!("`{name}` is needed, but it is a link to something that is not there"),
-            Some(match round.session.disk.read_link(name) {
+            Some(match pass.session.disk.read_link(name) {
                 Ok(end) => format!("it says `{end}`; mend the link, or make what it leads to"),
                 Err(_) => "mend the link, or make what it leads to".to_owned(),
             }),
@@ -91,7 +86,7 @@ pub fn missing_source(
             }
             (
                 format!("`{name}` is needed, but it is not there and no target makes it"),
-                near_file(round, name),
+                near_file(pass, name),
             )
         }
         State::WrongKind if name.ends_with('/') => (
@@ -104,26 +99,16 @@ pub fn missing_source(
         ),
         State::Unreadable(why) => (format!("`{name}` can't be read: {why}"), None),
     };
-    let span = match round.order.nodes[position].node(project) {
-        Node::Step(step) => need_word(
-            round,
-            &project.decl(project.step(step)).clauses,
-            group,
-            path,
-        )
-        .unwrap_or(project.decl(project.step(step)).syntax.span),
-        Node::Task(task) => need_word(
-            round,
-            &project.tasks[task.index()].decl.clauses,
-            group,
-            path,
-        )
-        .unwrap_or(project.tasks[task.index()].decl.syntax.span),
+    let span = match pass.order.nodes[position].node(project) {
+        Node::Step(step) => need_word(pass, &project.decl(project.step(step)).clauses, group, path)
+            .unwrap_or(project.decl(project.step(step)).syntax.span),
+        Node::Task(task) => need_word(pass, &project.tasks[task.index()].decl.clauses, group, path)
+            .unwrap_or(project.tasks[task.index()].decl.syntax.span),
         Node::Set(_) => return false,
     };
-    let needed_by = format!("needed by `{}`", round.order.nodes[position].name(project));
+    let needed_by = format!("needed by `{}`", pass.order.nodes[position].name(project));
     let diagnostic = Diagnostic::error(span, title).here(needed_by);
-    round.vars.report(diagnostic.maybe_help(help.or_else(|| {
+    pass.vars.report(diagnostic.maybe_help(help.or_else(|| {
         Some("check the name; paths are seen from the folder of this hand.loom".to_owned())
     })));
     true
@@ -131,32 +116,32 @@ pub fn missing_source(
 
 /// The word that a prerequisite was written with: the one that names it, or the first of its group.
 fn need_word(
-    round: &Pass<'_, '_, '_>,
+    pass: &Pass<'_, '_, '_>,
     clauses: &Clauses<'_>,
     group: u16,
     path: PathId,
 ) -> Option<crate::text::Span> {
-    let sources = &round.vars.description.sources;
+    let sources = &pass.vars.description.sources;
     let items = &clauses.needs.get(group as usize)?.items;
-    let name = round.project.paths.get(path);
+    let name = pass.project.paths.get(path);
     let named = items
         .iter()
         .find(|item| name.ends_with(sources.slice(item.word.span).trim_start_matches("./")));
     named.or(items.first()).map(|item| item.word.span)
 }
 
-fn near_file(round: &Pass<'_, '_, '_>, name: &str) -> Option<String> {
+fn near_file(pass: &Pass<'_, '_, '_>, name: &str) -> Option<String> {
     let folder = &name[..name.trim_end_matches('/').rfind('/').map_or(0, |at| at + 1)];
-    let listing = round.vars.folders.list(folder);
+    let listing = pass.vars.folders.list(folder);
     let here: Vec<String> = listing
         .iter()
         .map(|entry| format!("{folder}{}", entry.name))
         .collect();
-    let outputs = round
+    let outputs = pass
         .project
         .outputs_in(folder)
         .take(1000)
-        .map(|path| round.project.paths.get(path));
+        .map(|path| pass.project.paths.get(path));
     // The file itself is there when it came, or came back, just now.
     let others = here.iter().map(String::as_str).chain(outputs);
     nearest(name, others.filter(|other| *other != name))
@@ -165,20 +150,20 @@ fn near_file(round: &Pass<'_, '_, '_>, name: &str) -> Option<String> {
 
 /// Whether a step can be made ready without touching anything: nothing stands at its outputs' places,
 /// its last run is not unfinished, and it has no scratch file.
-pub fn is_free(round: &Pass<'_, '_, '_>, position: usize) -> Result<bool, PassError> {
-    let project = round.project;
-    let Node::Step(step) = round.order.nodes[position].node(project) else {
+pub fn is_free(pass: &Pass<'_, '_, '_>, position: usize) -> Result<bool, PassError> {
+    let project = pass.project;
+    let Node::Step(step) = pass.order.nodes[position].node(project) else {
         return Ok(false);
     };
     let node = project.step(step);
     let name = project.step_name(step);
     let learns = project.decl(node).clauses.learn.is_some();
-    if learns || round.session.ledger.borrow().is_unfinished(name) {
+    if learns || pass.session.ledger.borrow().is_unfinished(name) {
         return Ok(false);
     }
     for &(_, path) in project.step_outputs(node) {
         let text = project.paths.get(path).trim_end_matches('/');
-        let free = round
+        let free = pass
             .session
             .disk
             .is_free(text)
@@ -202,11 +187,11 @@ pub struct PreparedOutputs {
 /// Sets a step's old outputs by, moves what is somebody else's aside, writes down that the step begins, and
 /// makes its folders.
 pub fn clear_outputs(
-    round: &mut Pass<'_, '_, '_>,
+    pass: &mut Pass<'_, '_, '_>,
     step: StepId,
     prepared: &PreparedJob,
 ) -> Result<PreparedOutputs, PassError> {
-    let project = round.project;
+    let project = pass.project;
     let name = project.step_name(step).to_owned();
     let failed =
         |what: &str, path: &str, error| PassError::Io(format!("can't {what} `{path}`"), error);
@@ -214,24 +199,24 @@ pub fn clear_outputs(
     for &(_, path) in project.step_outputs(project.step(step)) {
         let text = project.paths.get(path).to_owned();
         // First what is not ours: a step that never begins must not have a right to it.
-        if is_own_or_moved(round, &text)? {
+        if is_own_or_moved(pass, &text)? {
             cleared.set_by.push(text.clone());
         }
         cleared.outputs.push(text);
     }
     for path in &cleared.outputs {
-        clear_folder(round, path)?;
+        clear_folder(pass, path)?;
     }
-    round.session.record([Entry::Beginning(Box::new(Beginning {
+    pass.session.record([Entry::Beginning(Box::new(Beginning {
         step: name.clone(),
         outputs: cleared.outputs.clone(),
         set_by: cleared.set_by.clone(),
     }))])?;
-    if let Err((path, error)) = set_by(round, &mut cleared.set_by) {
+    if let Err((path, error)) = set_by(pass, &mut cleared.set_by) {
         // Whatever was set by already is put back; the next run does what could not be done now.
-        let put_back = put_back(round, &cleared.set_by);
+        let put_back = put_back(pass, &cleared.set_by);
         if put_back.is_ok() {
-            round.session.record([Entry::NotBegun(name)])?;
+            pass.session.record([Entry::NotBegun(name)])?;
         }
         return Err(failed("set by", &path, error));
     }
@@ -241,20 +226,19 @@ pub fn clear_outputs(
             None => &text[..text.rfind('/').unwrap_or(0)],
         };
         let is_tree = text.ends_with('/');
-        if !folder.is_empty() && (is_tree || !round.session.folders.contains(folder)) {
-            make_folder(round, folder)?;
+        if !folder.is_empty() && (is_tree || !pass.session.folders.contains(folder)) {
+            make_folder(pass, folder)?;
             if !is_tree {
-                round.session.folders.insert(folder.to_owned());
+                pass.session.folders.insert(folder.to_owned());
             }
         }
     }
     if let Some(learn) = &prepared.learn {
-        quarantine::remove(round.session.disk, &learn.path)
+        quarantine::remove(pass.session.disk, &learn.path)
             .map_err(|error| failed("remove", &learn.path, error))?;
         if let Some(at) = learn.path.rfind('/') {
             let folder = &learn.path[..at];
-            round
-                .session
+            pass.session
                 .disk
                 .create_folders(folder)
                 .map_err(|error| failed("make the folder", folder, error))?;
@@ -265,14 +249,14 @@ pub fn clear_outputs(
 
 /// Sets old outputs by. On failure the list holds those that are, and the error names the next.
 fn set_by(
-    round: &mut Pass<'_, '_, '_>,
+    pass: &mut Pass<'_, '_, '_>,
     paths: &mut Vec<String>,
 ) -> Result<(), (String, std::io::Error)> {
     for at in 0..paths.len() {
-        let moved = if round.session.options.keep_old {
-            set_one_by(round, &paths[at])
+        let moved = if pass.session.options.keep_old {
+            set_one_by(pass, &paths[at])
         } else {
-            quarantine::remove(round.session.disk, &paths[at])
+            quarantine::remove(pass.session.disk, &paths[at])
         };
         if let Err(error) = moved {
             let path = paths[at].clone();
@@ -280,25 +264,25 @@ fn set_by(
             return Err((path, error));
         }
     }
-    if !round.session.options.keep_old {
+    if !pass.session.options.keep_old {
         paths.clear();
     }
     Ok(())
 }
 
-fn set_one_by(round: &mut Pass<'_, '_, '_>, path: &str) -> std::io::Result<()> {
-    let disk = round.session.disk;
+fn set_one_by(pass: &mut Pass<'_, '_, '_>, path: &str) -> std::io::Result<()> {
+    let disk = pass.session.disk;
     let (plain, by) = (path.trim_end_matches('/'), quarantine::set_by_path(path));
     if !disk.is_free(&by)? {
         // It could not be put back or dropped before; it may be the only copy.
         quarantine::move_failed(disk, &by)?;
     }
-    let is_ready = round.session.folders.contains(folder_of(&by));
+    let is_ready = pass.session.folders.contains(folder_of(&by));
     if is_ready && disk.rename(plain, &by).is_ok() {
         return Ok(());
     }
     quarantine::transfer(disk, plain, &by)?;
-    round.session.folders.insert(folder_of(&by).to_owned());
+    pass.session.folders.insert(folder_of(&by).to_owned());
     Ok(())
 }
 
@@ -307,34 +291,34 @@ fn folder_of(path: &str) -> &str {
 }
 
 /// Puts old outputs back in their places, which must be free.
-pub fn put_back(round: &mut Pass<'_, '_, '_>, paths: &[String]) -> Result<(), PassError> {
+pub fn put_back(pass: &mut Pass<'_, '_, '_>, paths: &[String]) -> Result<(), PassError> {
     for path in paths {
-        quarantine::put_back(round.session.disk, path)
+        quarantine::put_back(pass.session.disk, path)
             .map_err(|error| PassError::Io(format!("can't put `{path}` back"), error))?;
-        let known = round.session.ledger.borrow().file(path);
-        let state = match known.filter(|known| round.states.was_moved(path, known)) {
+        let known = pass.session.ledger.borrow().file(path);
+        let state = match known.filter(|known| pass.states.was_moved(path, known)) {
             Some(known) => State::Content(known.digest),
-            None => round.states.look(path),
+            None => pass.states.look(path),
         };
-        if let Some(id) = round.project.paths.find(path) {
-            round.states.set(id, state);
+        if let Some(id) = pass.project.paths.find(path) {
+            pass.states.set(id, state);
         }
     }
     Ok(())
 }
 
 /// Takes old outputs away for good: new ones are in their places.
-pub fn drop_old(round: &Pass<'_, '_, '_>, paths: &[String]) {
+pub fn drop_old(pass: &Pass<'_, '_, '_>, paths: &[String]) {
     for path in paths {
         // What can't be removed is found by whoever looks for what is set by.
-        let _ = quarantine::remove(round.session.disk, &quarantine::set_by_path(path));
+        let _ = quarantine::remove(pass.session.disk, &quarantine::set_by_path(path));
     }
 }
 
 /// Makes a folder and those above it, and writes down which were not there, so that cleaning up can
 /// take them away again.
-fn make_folder(round: &mut Pass<'_, '_, '_>, folder: &str) -> Result<(), PassError> {
-    let disk = round.session.disk;
+fn make_folder(pass: &mut Pass<'_, '_, '_>, folder: &str) -> Result<(), PassError> {
+    let disk = pass.session.disk;
     let ends = folder
         .match_indices('/')
         .map(|(at, _)| at)
@@ -346,30 +330,30 @@ fn make_folder(round: &mut Pass<'_, '_, '_>, folder: &str) -> Result<(), PassErr
         .collect();
     disk.create_folders(folder)
         .map_err(|error| PassError::Io(format!("can't make the folder `{folder}`"), error))?;
-    round.session.record(new)
+    pass.session.record(new)
 }
 
 /// A file, or a link into nothing, that stands where an output's folder is to be goes aside.
-fn clear_folder(round: &mut Pass<'_, '_, '_>, output: &str) -> Result<(), PassError> {
+fn clear_folder(pass: &mut Pass<'_, '_, '_>, output: &str) -> Result<(), PassError> {
     let folder = folder_of(output.trim_end_matches('/'));
-    if folder.is_empty() || round.session.folders.contains(folder) {
+    if folder.is_empty() || pass.session.folders.contains(folder) {
         return Ok(());
     }
-    let disk = round.session.disk;
+    let disk = pass.session.disk;
     let failed = |error| PassError::Io(format!("can't make the folder `{folder}`"), error);
     if let Some(part) = quarantine::in_the_way(disk, folder).map_err(failed)? {
         let to = quarantine::move_aside(disk, part).map_err(failed)?;
         if let Some(to) = to {
             let path = part.to_owned();
-            round.session.tell(Event::Aside { path, to });
+            pass.session.tell(Event::Aside { path, to });
         }
     }
     Ok(())
 }
 
 /// Whether an output's place holds what the step that made it left there. Anything else is moved aside.
-fn is_own_or_moved(round: &mut Pass<'_, '_, '_>, path: &str) -> Result<bool, PassError> {
-    let disk = round.session.disk;
+fn is_own_or_moved(pass: &mut Pass<'_, '_, '_>, path: &str) -> Result<bool, PassError> {
+    let disk = pass.session.disk;
     let failed = |what: &str, error| PassError::Io(format!("can't {what} `{path}`"), error);
     let plain = path.trim_end_matches('/');
     if disk
@@ -379,19 +363,19 @@ fn is_own_or_moved(round: &mut Pass<'_, '_, '_>, path: &str) -> Result<bool, Pas
         return Ok(false);
     }
     let made = {
-        let ledger = round.session.ledger.borrow();
+        let ledger = pass.session.ledger.borrow();
         ledger
             .maker(path)
             .and_then(|maker| ledger.step(maker))
             .and_then(|record| record.outputs().find(|output| output.path == path))
-            .is_some_and(|made| verdict::is_as_left(&made, &round.states.look(path)))
+            .is_some_and(|made| verdict::is_as_left(&made, &pass.states.look(path)))
     };
     if made {
         return Ok(true);
     }
-    let held = round.states.look(path).own_digest();
+    let held = pass.states.look(path).own_digest();
     let to = quarantine::move_aside(disk, path).map_err(|error| failed("move", error))?;
-    round.moved_aside.extend(to.map(|to| MovedAside {
+    pass.moved_aside.extend(to.map(|to| MovedAside {
         path: path.to_owned(),
         to,
         held,
@@ -408,26 +392,22 @@ pub struct MovedAside {
 
 /// Tells of files that were moved out of a step's way. One that held just what the step has made now
 /// was no loss, as after a lost ledger: its copy is taken away again.
-pub fn tell_aside(round: &mut Pass<'_, '_, '_>, step: StepId) {
-    let project = round.project;
+pub fn tell_aside(pass: &mut Pass<'_, '_, '_>, step: StepId) {
+    let project = pass.project;
     for &(_, path) in project.step_outputs(project.step(step)) {
         let text = project.paths.get(path);
-        let Some(at) = round
-            .moved_aside
-            .iter()
-            .position(|moved| moved.path == text)
-        else {
+        let Some(at) = pass.moved_aside.iter().position(|moved| moved.path == text) else {
             continue;
         };
-        let moved = round.moved_aside.swap_remove(at);
-        let same = moved.held.is_some() && round.states.get(path).own_digest() == moved.held;
-        if same && quarantine::remove(round.session.disk, &moved.to).is_ok() {
+        let moved = pass.moved_aside.swap_remove(at);
+        let same = moved.held.is_some() && pass.states.get(path).own_digest() == moved.held;
+        if same && quarantine::remove(pass.session.disk, &moved.to).is_ok() {
             continue;
         }
         if text.ends_with('/') {
-            drop_what_is_there_too(round.session.disk, &moved.to, text.trim_end_matches('/'));
+            drop_what_is_there_too(pass.session.disk, &moved.to, text.trim_end_matches('/'));
         }
-        round.session.tell(Event::Aside {
+        pass.session.tell(Event::Aside {
             path: text.trim_end_matches('/').to_owned(),
             to: moved.to,
         });
@@ -451,7 +431,7 @@ fn drop_what_is_there_too(disk: &dyn Disk, aside: &str, made: &str) {
             && match a.link {
                 true => disk.read_link(&old).ok() == disk.read_link(&new).ok(),
                 false => {
-                    a.kind == Kind::File
+                    a.kind == FileKind::File
                         && disk.digest(&old, &mut buffer).ok()
                             == disk.digest(&new, &mut buffer).ok()
                 }

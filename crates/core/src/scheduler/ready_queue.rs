@@ -84,7 +84,7 @@ impl ReadyQueue {
                 }
             }
         }
-        let mut plan = Self {
+        let mut queue = Self {
             waiting,
             starts: sizes,
             followers,
@@ -94,14 +94,14 @@ impl ReadyQueue {
             open: active.iter().filter(|&&active| active).count(),
         };
         for position in (0..count).rev().filter(|&position| active[position]) {
-            let behind = plan
+            let behind = queue
                 .followers_of(position)
                 .iter()
-                .map(|&follower| plan.rank[follower as usize])
+                .map(|&follower| queue.rank[follower as usize])
                 .fold(0.0, f64::max);
-            plan.rank[position] = behind + seconds(position);
+            queue.rank[position] = behind + seconds(position);
         }
-        plan
+        queue
     }
 
     /// Who waits for a position.

@@ -12,15 +12,15 @@ use std::path::Path;
 use serde::Deserialize;
 
 use crate::content::Reader;
+use crate::executor::local::job_markers;
 use crate::ledger::BadEnd;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
 use crate::project::paths::from_root;
-use crate::world::quarantine;
-use crate::executor::local::job_markers;
 use crate::world::Clock;
 use crate::world::Disk;
 use crate::world::own;
+use crate::world::quarantine;
 
 /// What had to be done.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

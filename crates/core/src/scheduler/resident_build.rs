@@ -15,47 +15,49 @@ impl Session<'_> {
     ///
     /// # Errors
     /// As [`Session::weave`].
-    pub fn weave_standing(
+    pub fn weave_resident(
         &mut self,
-        standing: &mut ResidentProject<'_, '_>,
+        resident: &mut ResidentProject<'_, '_>,
         description: &Description,
         asked: &BuildRequest,
     ) -> Result<Option<Summary>, BuildError> {
-        let result = self.weave_on(standing, description, asked);
+        let result = self.weave_on(resident, description, asked);
         self.leave_place(result)
     }
 
     fn weave_on(
         &mut self,
-        standing: &mut ResidentProject<'_, '_>,
+        resident: &mut ResidentProject<'_, '_>,
         description: &Description,
         asked: &BuildRequest,
     ) -> Result<Option<Summary>, BuildError> {
         let start = self.begin(asked);
-        if standing.key != cached_project::key(description, self.around) || !standing.holds(self.around) {
+        if resident.key != cached_project::key(description, self.environment)
+            || !resident.holds(self.environment)
+        {
             return Ok(None);
         }
         self.last_round = true;
         let ResidentProject {
             vars,
             folders,
-            around: _,
+            environment: _,
             project,
             known,
             goals,
             order,
             key,
-            doubted,
-        } = standing;
+            invalidated,
+        } = resident;
         let open = self.open_positions(known, project, order, goals, asked);
         let part = order.part(&open);
-        let judged = self.round(project, vars, (&part, order), goals, Some(known.contents()))?;
+        let judged = self.pass(project, vars, (&part, order), goals, Some(known.contents()))?;
         for (&id, kept) in part.nodes.iter().zip(&judged) {
             if let Node::Step(step) = id.node(project)
                 && !kept
             {
                 for &(_, path) in project.step_outputs(project.step(step)) {
-                    *doubted += usize::from(known.doubt(path));
+                    *invalidated += usize::from(known.invalidate(path));
                 }
             }
         }

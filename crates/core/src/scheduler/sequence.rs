@@ -55,10 +55,10 @@ fn goal(project: &Project<'_>, id: NodeId) -> Option<Goal> {
 }
 
 /// Whole folders that sets in this order look into and that are not known to be up to date.
-pub fn unsettled_trees(
+pub fn unmaterialized_trees(
     project: &Project<'_>,
     order: &graph::Order,
-    settled: &HashSet<String>,
+    materialized: &HashSet<String>,
 ) -> Vec<crate::project::PathId> {
     let mut trees = Vec::new();
     let mut any_set = false;
@@ -66,14 +66,14 @@ pub fn unsettled_trees(
         if let Node::Set(set) = id.node(project) {
             any_set = true;
             for &tree in &project.sets[set.index()].trees {
-                if !settled.contains(project.paths.get(tree)) && !trees.contains(&tree) {
+                if !materialized.contains(project.paths.get(tree)) && !trees.contains(&tree) {
                     trees.push(tree);
                 }
             }
         }
     }
     if any_set {
-        for &tree in &project.unsettled {
+        for &tree in &project.unmaterialized {
             if !trees.contains(&tree) {
                 trees.push(tree);
             }
@@ -82,13 +82,17 @@ pub fn unsettled_trees(
     trees
 }
 
-fn needs_unsettled(project: &Project<'_>, id: NodeId) -> bool {
-    matches!(id.node(project), Node::Set(set) if !project.sets[set.index()].settled)
+fn needs_unmaterialized(project: &Project<'_>, id: NodeId) -> bool {
+    matches!(id.node(project), Node::Set(set) if !project.sets[set.index()].materialized)
 }
 
-pub fn cone_is_unsettled(project: &Project<'_>, goal: NodeId) -> bool {
-    graph::order(project, &[goal])
-        .is_ok_and(|order| order.nodes.iter().any(|&id| needs_unsettled(project, id)))
+pub fn reaches_unmaterialized(project: &Project<'_>, goal: NodeId) -> bool {
+    graph::order(project, &[goal]).is_ok_and(|order| {
+        order
+            .nodes
+            .iter()
+            .any(|&id| needs_unmaterialized(project, id))
+    })
 }
 
 /// Cuts goals into phases: each item of a task's `steps` in a phase of its own.

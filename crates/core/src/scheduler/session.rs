@@ -9,15 +9,19 @@ use std::collections::HashMap;
 use std::collections::HashSet;
 use std::io;
 
+use crate::executor::cancel::CancelToken;
+use crate::executor::capture::Printed;
+use crate::executor::job::Executor;
 use crate::graph;
 use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::request::BuildRequest;
+use crate::graph::request::goals;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
-use crate::project::Build;
 use crate::project::Description;
 use crate::project::Project;
+use crate::project::ProjectBuilder;
 use crate::project::StepId;
 use crate::project::TaskId;
 use crate::project::folders::Folders;
@@ -26,36 +30,32 @@ use crate::project::pattern::is_pattern;
 use crate::project::script::TaskCall;
 use crate::project::script::task_frame;
 use crate::project::values::Vars;
-use crate::text::Diagnostic;
-use crate::text::Span;
-use crate::verdict;
-use crate::status::environment::RecordingEnvironment;
-use crate::executor::capture::Printed;
-use crate::status::learned_edges;
+use crate::project_cache::cached_project;
+use crate::project_cache::cached_project::CachedProject;
+use crate::project_cache::cached_project::VerifiedContents;
 use crate::scheduler::event::Ended;
 use crate::scheduler::event::Ending;
 use crate::scheduler::event::Event;
 use crate::scheduler::event::Summary;
-use crate::status::step_inputs::InputBuffers;
-use crate::status::step_inputs::StepInputs;
-use crate::status::watch_set::WatchSet;
-use crate::scheduler::sequence::Goal;
-use crate::scheduler::sequence::Phase;
-use crate::scheduler::sequence::cone_is_unsettled;
-use crate::scheduler::sequence::cut;
-use crate::scheduler::sequence::find;
-use crate::graph::request::goals;
-use crate::scheduler::sequence::unsettled_trees;
-use crate::executor::job::Executor;
 use crate::scheduler::job_builder::JobBuilder;
-use crate::project_cache::cached_project;
-use crate::project_cache::cached_project::VerifiedContents;
-use crate::project_cache::cached_project::CachedProject;
 use crate::scheduler::pass::Pass;
 use crate::scheduler::pass::PassError;
 use crate::scheduler::resident_build::kept_in;
+use crate::scheduler::sequence::Goal;
+use crate::scheduler::sequence::Phase;
+use crate::scheduler::sequence::cut;
+use crate::scheduler::sequence::find;
+use crate::scheduler::sequence::reaches_unmaterialized;
+use crate::scheduler::sequence::unmaterialized_trees;
+use crate::status::environment::RecordingEnvironment;
 use crate::status::file_states::FileStates;
-use crate::executor::cancel::CancelToken;
+use crate::status::learned_edges;
+use crate::status::step_inputs::InputBuffers;
+use crate::status::step_inputs::StepInputs;
+use crate::status::watch_set::WatchSet;
+use crate::text::Diagnostic;
+use crate::text::Span;
+use crate::verdict;
 use crate::world::Clock;
 use crate::world::Digest;
 use crate::world::Disk;
@@ -106,7 +106,7 @@ pub struct Session<'s> {
     /// What earlier runs saw.
     pub ledger: &'s RefCell<Ledger>,
     /// The surroundings.
-    pub around: &'s RecordingEnvironment<'s>,
+    pub environment: &'s RecordingEnvironment<'s>,
     /// How to run.
     pub options: BuildOptions,
     /// Is told what happens.
@@ -117,7 +117,7 @@ pub struct Session<'s> {
     /// Whether no other round comes behind this one.
     pub(super) last_round: bool,
     /// Is told what each round depends on, before its files are looked at.
-    pub ground: Option<WatchHook<'s>>,
+    pub watch_set: Option<WatchHook<'s>>,
     /// Folders that are known to be there.
     pub(super) folders: hashbrown::HashSet<String>,
     /// When the call began, in the clock's ticks.
@@ -178,7 +178,7 @@ impl<'s> Session<'s> {
         place: &'s dyn Executor,
         stop: &'s CancelToken,
         ledger: &'s RefCell<Ledger>,
-        around: &'s RecordingEnvironment<'s>,
+        environment: &'s RecordingEnvironment<'s>,
         options: BuildOptions,
         observer: &'s mut dyn FnMut(Event),
     ) -> Self {
@@ -188,14 +188,14 @@ impl<'s> Session<'s> {
             place,
             stop,
             ledger,
-            around,
+            environment,
             options,
             observer,
             calls: HashMap::new(),
             done: hashbrown::HashMap::new(),
             summary: Summary::default(),
             last_round: false,
-            ground: None,
+            watch_set: None,
             folders: hashbrown::HashSet::new(),
             began: clock.ticks(),
             begun: 0,
@@ -245,7 +245,10 @@ impl<'s> Session<'s> {
 
     /// Tells the place that all jobs have ended. After a failure of the disk its notes stay: what could not be
     /// put in order now is put in order by the next run.
-    pub(super) fn leave_place<T>(&mut self, result: Result<T, BuildError>) -> Result<T, BuildError> {
+    pub(super) fn leave_place<T>(
+        &mut self,
+        result: Result<T, BuildError>,
+    ) -> Result<T, BuildError> {
         if !std::mem::take(&mut self.prepared) || matches!(result, Err(BuildError::Io(..))) {
             return result;
         }
@@ -275,11 +278,11 @@ impl<'s> Session<'s> {
         asked: &BuildRequest,
     ) -> Result<Summary, BuildError> {
         let start = self.begin(asked);
-        let key = cached_project::key(description, self.around);
-        let mut known = CachedProject::open(&key, asked, &self.ledger.borrow(), self.around);
+        let key = cached_project::key(description, self.environment);
+        let mut known = CachedProject::open(&key, asked, &self.ledger.borrow(), self.environment);
         if let Some(known) = &mut known
             && known.answers(asked)
-            && self.ground.is_none()
+            && self.watch_set.is_none()
         {
             known.look(self.disk, self.options.threads, None);
             if let Some(kept) = known.all_kept().filter(|_| !self.options.remake) {
@@ -293,9 +296,9 @@ impl<'s> Session<'s> {
             asked,
             key,
         };
-        let mut settled = HashSet::new();
+        let mut materialized = HashSet::new();
         let mut phases: Option<Vec<Phase>> = None;
-        while self.one_round(&call, known.take(), &mut settled, &mut phases)? {}
+        while self.one_round(&call, known.take(), &mut materialized, &mut phases)? {}
         if !self.let_go {
             let folded = self.ledger.borrow_mut().fold_if_large();
             folded.map_err(|error| BuildError::Io("can't write the ledger".to_owned(), error))?;
@@ -326,12 +329,12 @@ impl<'s> Session<'s> {
         &mut self,
         call: &Call<'_>,
         known: Option<CachedProject>,
-        settled: &mut HashSet<String>,
+        materialized: &mut HashSet<String>,
         phases: &mut Option<Vec<Phase>>,
     ) -> Result<bool, BuildError> {
         let folders = Folders::new(self.disk);
-        let around = self.around;
-        let vars = Vars::new(call.description, call.outside, around, &folders);
+        let environment = self.environment;
+        let vars = Vars::new(call.description, call.outside, environment, &folders);
         let taken_over = known.and_then(|known| {
             let project = known.project(&vars)?;
             // What a step learned since is an edge that the kept order does not have.
@@ -340,19 +343,23 @@ impl<'s> Session<'s> {
         let (mut project, mut known) = match taken_over {
             Some((project, known)) => (project, Some(known)),
             None => {
-                let build = Build {
+                let build = ProjectBuilder {
                     vars: &vars,
-                    settled: Some(settled),
+                    materialized: Some(materialized),
                 };
                 let mut project = build.project();
                 learned_edges::add(&mut project, &self.ledger.borrow(), &self.found_edges);
                 (project, None)
             }
         };
-        if let Some((ground, _)) = &mut self.ground {
+        if let Some((watch_set, _)) = &mut self.watch_set {
             let worked_out = || (folders.seen(), folders.told());
-            ground.add_description(&call.description.sources);
-            ground.add_folders(known.as_ref().map_or_else(worked_out, CachedProject::folders));
+            watch_set.add_description(&call.description.sources);
+            watch_set.add_folders(
+                known
+                    .as_ref()
+                    .map_or_else(worked_out, CachedProject::folders),
+            );
         }
         self.pass_on(&vars)?;
         let asked = call.asked;
@@ -370,7 +377,7 @@ impl<'s> Session<'s> {
                 *phases = self.phases(&project, asked)?;
             }
             match phases {
-                None => trees.clone_from(&project.unsettled),
+                None => trees.clone_from(&project.unmaterialized),
                 Some(phases) => {
                     self.skip_held(&project, &vars, phases)?;
                     let Some(phase) = phases.first() else {
@@ -378,7 +385,7 @@ impl<'s> Session<'s> {
                     };
                     goals.extend(phase.goals.iter().filter_map(|goal| find(&project, goal)));
                     order = self.order(&mut project, &vars, &goals)?;
-                    trees = unsettled_trees(&project, &order, settled);
+                    trees = unmaterialized_trees(&project, &order, materialized);
                 }
             }
         }
@@ -389,7 +396,7 @@ impl<'s> Session<'s> {
                 .iter()
                 .filter_map(|&tree| project.maker(tree))
                 .map(NodeId::step)
-                .filter(|&goal| !cone_is_unsettled(&project, goal))
+                .filter(|&goal| !reaches_unmaterialized(&project, goal))
                 .collect();
             order = self.order(&mut project, &vars, &goals)?;
         }
@@ -398,9 +405,9 @@ impl<'s> Session<'s> {
         let bad_before = self.bad();
         let found_before = self.found_edges.len();
         self.rounds += 1;
-        if let Some((ground, tell)) = &mut self.ground {
-            ground.add(&project, &order, &self.ledger.borrow());
-            tell(ground);
+        if let Some((watch_set, tell)) = &mut self.watch_set {
+            watch_set.add(&project, &order, &self.ledger.borrow());
+            tell(watch_set);
         }
         let open = known
             .as_mut()
@@ -412,7 +419,7 @@ impl<'s> Session<'s> {
             .filter(|_| part.is_some())
             .map(CachedProject::contents);
         let orders = (part.as_ref().unwrap_or(&order), &order);
-        let judged = self.round(&project, &vars, orders, &goals, contents)?;
+        let judged = self.pass(&project, &vars, orders, &goals, contents)?;
         let stopped = self.stop.level() > 0;
         let failed = self.bad() > bad_before || stopped;
         let goes_on = !stopped && (!failed || self.options.keep_going);
@@ -423,8 +430,8 @@ impl<'s> Session<'s> {
         }
         self.rejudges = false;
         if making_trees {
-            let before = settled.len();
-            settled.extend(
+            let before = materialized.len();
+            materialized.extend(
                 trees
                     .iter()
                     .filter(|&&tree| {
@@ -436,7 +443,7 @@ impl<'s> Session<'s> {
                     })
                     .map(|&tree| project.paths.get(tree).to_owned()),
             );
-            return Ok(settled.len() > before && goes_on);
+            return Ok(materialized.len() > before && goes_on);
         }
         if self.last_round && self.rounds == 1 && !failed && !self.warned && !self.let_go {
             let kept = kept_in(&judged, open.as_deref());
@@ -516,7 +523,7 @@ impl<'s> Session<'s> {
     }
 
     /// Carries one round out; for each position that was judged whether it is kept.
-    pub(super) fn round<'d>(
+    pub(super) fn pass<'d>(
         &mut self,
         project: &Project<'d>,
         vars: &Vars<'d>,
@@ -539,10 +546,14 @@ impl<'s> Session<'s> {
 
     /// What was asked for, cut into phases; `None` when whole folders have to be made first to know
     /// what that is.
-    fn phases(&self, project: &Project<'_>, asked: &BuildRequest) -> Result<Option<Vec<Phase>>, BuildError> {
+    fn phases(
+        &self,
+        project: &Project<'_>,
+        asked: &BuildRequest,
+    ) -> Result<Option<Vec<Phase>>, BuildError> {
         let unclear = asked.names.is_empty() || asked.names.iter().any(|name| is_pattern(name));
         let found = goals(project, asked);
-        if !project.unsettled.is_empty() && (unclear || !found.unknown.is_empty()) {
+        if !project.unmaterialized.is_empty() && (unclear || !found.unknown.is_empty()) {
             return Ok(None);
         }
         if !found.unknown.is_empty() {
@@ -592,8 +603,14 @@ impl<'s> Session<'s> {
         // What is kept already serves until many steps have to be judged beside it.
         let stale = known.is_none() || judged > 64 + ran.order.nodes.len() / 32;
         if (folded || stale) && kept * 2 > ran.order.nodes.len() {
-            let around = self.around;
-            cached_project::keep(project, ran, known, &mut self.ledger.borrow_mut(), around);
+            let environment = self.environment;
+            cached_project::keep(
+                project,
+                ran,
+                known,
+                &mut self.ledger.borrow_mut(),
+                environment,
+            );
         }
         Ok(())
     }
@@ -644,14 +661,20 @@ impl<'s> Session<'s> {
             states.set(path, state);
         }
         let ledger = self.ledger.borrow();
-        let sheets = StepInputs::new(vars, project);
-        let kept = sheets.with(step, &states, false, &mut InputBuffers::default(), |facts| {
-            let facts = verdict::Facts {
-                learned: None,
-                ..*facts
-            };
-            verdict::is_kept(&facts, &ledger)
-        });
+        let step_inputs = StepInputs::new(vars, project);
+        let kept = step_inputs.with(
+            step,
+            &states,
+            false,
+            &mut InputBuffers::default(),
+            |facts| {
+                let facts = verdict::StepState {
+                    learned: None,
+                    ..*facts
+                };
+                verdict::is_kept(&facts, &ledger)
+            },
+        );
         kept == Some(false)
     }
 
@@ -720,16 +743,18 @@ impl<'s> Session<'s> {
             PassError::Io(what, error) => BuildError::Io(what, error),
         };
         let call = self.calls.get(&node.decl.name).cloned().unwrap_or_default();
-        let workshop = JobBuilder { project, vars };
-        let prepared =
-            task_frame(vars, project, node, &call).and_then(|frame| workshop.task(task, &frame, 0));
+        let job_builder = JobBuilder { project, vars };
+        let prepared = task_frame(vars, project, node, &call)
+            .and_then(|frame| job_builder.task(task, &frame, 0));
         self.pass_on(vars)?;
         let Some(prepared) = prepared else {
             return Ok(Printed::default());
         };
         self.prepare_place().map_err(broken)?;
         // It tidies up also after an interruption, so the wish to stop does not reach it.
-        let outcome = self.place.run(&prepared.job, &CancelToken::default(), &mut |_| {});
+        let outcome = self
+            .place
+            .run(&prepared.job, &CancelToken::default(), &mut |_| {});
         if outcome.exit.code() != 0 {
             let how = outcome.exit.in_words();
             self.tell(Event::Warning(Diagnostic::warning(
@@ -813,7 +838,7 @@ impl<'s> Session<'s> {
 
     /// Writes down what commands printed whose output is a value.
     pub(super) fn record_commands(&mut self) -> Result<(), PassError> {
-        let outputs = self.around.new_outputs();
+        let outputs = self.environment.new_outputs();
         if outputs.is_empty() {
             Ok(())
         } else {

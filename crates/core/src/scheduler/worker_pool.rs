@@ -14,14 +14,14 @@ use std::thread::Scope;
 use crate::content::Look;
 use crate::content::Reader;
 use crate::content::State;
+use crate::executor::cancel::CancelToken;
 use crate::executor::exit::Exit;
-use crate::world::quarantine::remove;
+use crate::executor::job::Executor;
 use crate::executor::job::Job;
 use crate::executor::job::Outcome;
-use crate::executor::job::Executor;
-use crate::executor::cancel::CancelToken;
 use crate::world::Clock;
 use crate::world::Disk;
+use crate::world::quarantine::remove;
 
 /// A job handed to a slot.
 pub struct WorkOrder {
@@ -113,7 +113,7 @@ impl WorkerPool {
     /// When there is no room for a single one.
     pub fn start<'scope>(
         scope: &'scope Scope<'scope, '_>,
-        shop: WorkerContext<'scope>,
+        context: WorkerContext<'scope>,
         count: usize,
     ) -> io::Result<Self> {
         let (finished, notes) = mpsc::channel();
@@ -128,8 +128,8 @@ impl WorkerPool {
                 for order in receiver {
                     if order.ahead {
                         let wanted = went_well
-                            && !shop.hold.load(Ordering::SeqCst)
-                            && shop.stop.level() == 0;
+                            && !context.hold.load(Ordering::SeqCst)
+                            && context.stop.level() == 0;
                         let note = if wanted {
                             WorkerMessage::Began(slot)
                         } else {
@@ -143,13 +143,13 @@ impl WorkerPool {
                         }
                     }
                     let mut heard = |text: &[u8]| {
-                        if shop.live {
+                        if context.live {
                             // Who listens no more is about to drop this slot.
                             let _ = finished.send(WorkerMessage::Printed(slot, text.to_vec()));
                         }
                     };
                     let work = AssertUnwindSafe(|| {
-                        carry_out(&shop, &order, slot, &mut buffer, &mut heard)
+                        carry_out(&context, &order, slot, &mut buffer, &mut heard)
                     });
                     // A slot that never answers would hang the run.
                     let done = catch_unwind(work).unwrap_or_else(|_| broken(slot));
@@ -223,7 +223,9 @@ impl WorkerPool {
             {
                 None
             }
-            WorkerMessage::WorkDone(WorkDone { slot, .. }) | WorkerMessage::NotBegun(slot) => Some(*slot),
+            WorkerMessage::WorkDone(WorkDone { slot, .. }) | WorkerMessage::NotBegun(slot) => {
+                Some(*slot)
+            }
             WorkerMessage::Began(_) | WorkerMessage::Printed(..) => None,
         };
         if let Some(slot) = freed {
@@ -247,39 +249,39 @@ fn broken(slot: usize) -> WorkDone {
 }
 
 fn carry_out(
-    shop: &WorkerContext<'_>,
+    context: &WorkerContext<'_>,
     order: &WorkOrder,
     slot: usize,
     buffer: &mut Vec<u8>,
     heard: &mut dyn FnMut(&[u8]),
 ) -> WorkDone {
-    let began = shop.clock.ticks();
-    let mut outcome = shop.place.run(&order.job, shop.stop, heard);
+    let began = context.clock.ticks();
+    let mut outcome = context.place.run(&order.job, context.stop, heard);
     let mut left = order.retries;
-    while left > 0 && outcome.exit.code() != 0 && !outcome.stopped && shop.stop.level() == 0 {
+    while left > 0 && outcome.exit.code() != 0 && !outcome.stopped && context.stop.level() == 0 {
         left -= 1;
         for path in &order.outputs {
             // What a failed try left behind is no result; what can't be removed shows in the next.
-            let _ = remove(shop.disk, path);
+            let _ = remove(context.disk, path);
         }
         let before = outcome.output;
-        outcome = shop.place.run(&order.job, shop.stop, heard);
+        outcome = context.place.run(&order.job, context.stop, heard);
         outcome.output.put_behind(before);
     }
     if let Some(job) = &order.finally {
         // It tidies up also after an interruption, so the wish to stop does not reach it.
-        let after = shop.place.run(job, &CancelToken::default(), heard);
+        let after = context.place.run(job, &CancelToken::default(), heard);
         let before = std::mem::replace(&mut outcome.output, after.output);
         outcome.output.put_behind(before);
         if outcome.exit.code() == 0 {
             outcome.exit = after.exit;
         }
     }
-    let took = shop.clock.ticks().saturating_sub(began);
+    let took = context.clock.ticks().saturating_sub(began);
     let nothing = |_: &str| None;
     let reader = Reader {
-        disk: shop.disk,
-        clock: shop.clock,
+        disk: context.disk,
+        clock: context.clock,
         record: &nothing,
     };
     let outputs = order

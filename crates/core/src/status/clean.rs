@@ -6,8 +6,8 @@ use crate::content::Reader;
 use crate::content::State;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
-use crate::verdict::is_as_left;
 use crate::status::environment::RecordingEnvironment;
+use crate::verdict::is_as_left;
 use crate::world::quarantine;
 
 /// What became of one path.
@@ -35,16 +35,16 @@ pub struct CleanForecast {
 /// # Errors
 /// The path that could not be looked at.
 pub fn foresee_clean(
-    around: &RecordingEnvironment<'_>,
+    environment: &RecordingEnvironment<'_>,
     steps: &[String],
 ) -> Result<CleanForecast, (String, io::Error)> {
     let mut foreseen = CleanForecast::default();
     for step in steps {
         let before = foreseen.paths.len();
-        clean_step(around, step, &mut foreseen.paths, false)?;
+        clean_step(environment, step, &mut foreseen.paths, false)?;
         let removes = |cleaned: &Cleaned| matches!(cleaned, Cleaned::Removed(_));
         if foreseen.paths[before..].iter().any(removes) {
-            let took = around
+            let took = environment
                 .ledger
                 .borrow()
                 .step(step)
@@ -65,15 +65,18 @@ pub fn foresee_clean(
 ///
 /// # Errors
 /// The path that could not be removed, or that the ledger could not be written.
-pub fn clean(around: &RecordingEnvironment<'_>, steps: &[String]) -> Result<Vec<Cleaned>, (String, io::Error)> {
+pub fn clean(
+    environment: &RecordingEnvironment<'_>,
+    steps: &[String],
+) -> Result<Vec<Cleaned>, (String, io::Error)> {
     let mut cleaned = Vec::new();
     for step in steps {
-        let all_gone = clean_step(around, step, &mut cleaned, true)?;
+        let all_gone = clean_step(environment, step, &mut cleaned, true)?;
         if all_gone {
-            record(around, Entry::Forgotten(step.clone()))?;
+            record(environment, Entry::Forgotten(step.clone()))?;
         }
     }
-    let folders: Vec<String> = around
+    let folders: Vec<String> = environment
         .ledger
         .borrow()
         .folders()
@@ -81,38 +84,38 @@ pub fn clean(around: &RecordingEnvironment<'_>, steps: &[String]) -> Result<Vec<
         .map(str::to_owned)
         .collect();
     for folder in folders.into_iter().rev() {
-        if !matches!(around.disk.stat(&folder), Ok(Some(_))) {
-            record(around, Entry::FolderGone(folder))?;
+        if !matches!(environment.disk.stat(&folder), Ok(Some(_))) {
+            record(environment, Entry::FolderGone(folder))?;
             continue;
         }
-        let is_empty = around
+        let is_empty = environment
             .disk
             .list(&folder)
             .is_ok_and(|entries| entries.is_empty());
-        if is_empty && around.disk.remove_folder(&folder).is_ok() {
-            record(around, Entry::FolderGone(folder.clone()))?;
+        if is_empty && environment.disk.remove_folder(&folder).is_ok() {
+            record(environment, Entry::FolderGone(folder.clone()))?;
             cleaned.push(Cleaned::FolderRemoved(folder));
         }
     }
-    let synced = around.ledger.borrow_mut().sync();
+    let synced = environment.ledger.borrow_mut().sync();
     synced.map_err(|error| ("the ledger".to_owned(), error))?;
     Ok(cleaned)
 }
 
-fn record(around: &RecordingEnvironment<'_>, entry: Entry) -> Result<(), (String, io::Error)> {
-    let added = around.ledger.borrow_mut().add(entry);
+fn record(environment: &RecordingEnvironment<'_>, entry: Entry) -> Result<(), (String, io::Error)> {
+    let added = environment.ledger.borrow_mut().add(entry);
     added.map_err(|error| ("the ledger".to_owned(), error))
 }
 
 /// Whether all outputs of the step are gone. They are only removed `really` when that is said.
 fn clean_step(
-    around: &RecordingEnvironment<'_>,
+    environment: &RecordingEnvironment<'_>,
     step: &str,
     cleaned: &mut Vec<Cleaned>,
     really: bool,
 ) -> Result<bool, (String, io::Error)> {
     let outputs: Vec<(String, bool, State)> = {
-        let ledger = around.ledger.borrow();
+        let ledger = environment.ledger.borrow();
         let Some(record) = ledger.step(step) else {
             return Ok(false);
         };
@@ -122,7 +125,7 @@ fn clean_step(
             .filter(|output| ledger.maker(output.path) == Some(step));
         outputs
             .map(|output| {
-                let state = look(around, output.path);
+                let state = look(environment, output.path);
                 (output.path.to_owned(), is_as_left(&output, &state), state)
             })
             .collect()
@@ -133,7 +136,8 @@ fn clean_step(
             State::Missing => {}
             _ if as_left => {
                 if really {
-                    quarantine::remove(around.disk, &path).map_err(|error| (path.clone(), error))?;
+                    quarantine::remove(environment.disk, &path)
+                        .map_err(|error| (path.clone(), error))?;
                 }
                 cleaned.push(Cleaned::Removed(path));
             }
@@ -146,13 +150,13 @@ fn clean_step(
     Ok(all_gone)
 }
 
-fn look(around: &RecordingEnvironment<'_>, path: &str) -> State {
-    let guard = around.ledger.borrow();
+fn look(environment: &RecordingEnvironment<'_>, path: &str) -> State {
+    let guard = environment.ledger.borrow();
     let ledger: &Ledger = &guard;
     let record = |path: &str| ledger.file(path);
     let reader = Reader {
-        disk: around.disk,
-        clock: around.clock,
+        disk: environment.disk,
+        clock: environment.clock,
         record: &record,
     };
     reader.look(path, &mut Vec::new()).state

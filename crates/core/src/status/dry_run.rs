@@ -8,15 +8,15 @@ use crate::project::Project;
 use crate::project::StepId;
 use crate::project::script::TaskCall;
 use crate::project::values::Vars;
-use crate::verdict;
-use crate::verdict::Facts;
-use crate::verdict::Reason;
-use crate::verdict::ReasonKind;
+use crate::project_cache::cached_project::CachedProject;
 use crate::status::environment::RecordingEnvironment;
+use crate::status::file_states::FileStates;
 use crate::status::step_inputs::InputBuffers;
 use crate::status::step_inputs::StepInputs;
-use crate::project_cache::cached_project::CachedProject;
-use crate::status::file_states::FileStates;
+use crate::verdict;
+use crate::verdict::Reason;
+use crate::verdict::ReasonKind;
+use crate::verdict::StepState;
 
 /// What would become of a step or task.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -47,7 +47,7 @@ pub struct Prediction {
     /// The node.
     pub node: NodeId,
     /// What would become of it.
-    pub would: Decision,
+    pub decision: Decision,
     /// Its reasons, as far as they are certain.
     pub reasons: Vec<Reason>,
     /// Positions of those that it waits for and that would or may run.
@@ -61,15 +61,15 @@ pub struct Prediction {
 pub fn dry_run<'d>(
     project: &Project<'d>,
     vars: &Vars<'d>,
-    around: &RecordingEnvironment<'_>,
+    environment: &RecordingEnvironment<'_>,
     order: &Order,
     asked: &[NodeId],
     threads: usize,
     mut known: Option<&mut CachedProject>,
 ) -> Option<Vec<Prediction>> {
-    let mut states = FileStates::new(around.disk, around.clock, around.ledger);
+    let mut states = FileStates::new(environment.disk, environment.clock, environment.ledger);
     let judged = known.as_mut().map(|known| {
-        known.look_at(project, order, around.disk, threads);
+        known.look_at(project, order, environment.disk, threads);
         known.open_positions(project, order, asked)
     });
     match (&judged, &known) {
@@ -79,48 +79,48 @@ pub fn dry_run<'d>(
         }
         _ => states.survey(project, order, threads, None),
     }
-    let sheets = StepInputs::new(vars, project);
+    let step_inputs = StepInputs::new(vars, project);
     let mut scratch = InputBuffers::default();
-    let mut prospects: Vec<Prediction> = Vec::with_capacity(order.nodes.len());
+    let mut predictions: Vec<Prediction> = Vec::with_capacity(order.nodes.len());
     for (position, &node) in order.nodes.iter().enumerate() {
         if judged.as_ref().is_some_and(|judged| !judged[position]) {
-            prospects.push(prospect(node, false, Vec::new(), Vec::new()));
+            predictions.push(prediction(node, false, Vec::new(), Vec::new()));
             continue;
         }
         let mut open: Vec<usize> = order
             .waits_for(position)
             .iter()
             .map(|&before| before as usize)
-            .filter(|&before| prospects[before].would != Decision::Keep)
+            .filter(|&before| predictions[before].decision != Decision::Keep)
             .filter(|&before| !matches!(order.nodes[before].node(project), Node::Task(_)))
             .collect();
         open.dedup();
-        let prospect = match node.node(project) {
+        let prediction = match node.node(project) {
             Node::Task(task) if project.tasks[task.index()].decl.clauses.remember => {
                 let call = TaskCall::default();
                 let asked = asked.contains(&node);
                 let all = {
-                    let ledger = around.ledger.borrow();
-                    let judge = |facts: &Facts<'_>| verdict::reasons(facts, &ledger);
-                    sheets.with_task(task, &call, &states, asked, judge)?
+                    let ledger = environment.ledger.borrow();
+                    let judge = |facts: &StepState<'_>| verdict::reasons(facts, &ledger);
+                    step_inputs.with_task(task, &call, &states, asked, judge)?
                 };
                 let reasons: Vec<Reason> = all
                     .into_iter()
                     .filter(|reason| {
-                        open.is_empty() || is_certain(project, order, &prospects, None, reason)
+                        open.is_empty() || is_certain(project, order, &predictions, None, reason)
                     })
                     .collect();
-                prospect(node, false, reasons, open)
+                prediction(node, false, reasons, open)
             }
             Node::Task(_) => Prediction {
                 node,
-                would: Decision::Run,
+                decision: Decision::Run,
                 reasons: Vec::new(),
                 open,
             },
             Node::Set(_) => Prediction {
                 node,
-                would: if open.is_empty() {
+                decision: if open.is_empty() {
                     Decision::Keep
                 } else {
                     Decision::Maybe
@@ -130,26 +130,32 @@ pub fn dry_run<'d>(
             },
             Node::Step(step) => {
                 let all = {
-                    let ledger = around.ledger.borrow();
-                    sheets.reasons(step, &states, asked.contains(&node), &ledger, &mut scratch)?
+                    let ledger = environment.ledger.borrow();
+                    step_inputs.reasons(
+                        step,
+                        &states,
+                        asked.contains(&node),
+                        &ledger,
+                        &mut scratch,
+                    )?
                 };
                 let reasons: Vec<Reason> = all
                     .into_iter()
                     .filter(|reason| {
                         open.is_empty()
-                            || is_certain(project, order, &prospects, Some(step), reason)
+                            || is_certain(project, order, &predictions, Some(step), reason)
                     })
                     .collect();
-                prospect(node, true, reasons, open)
+                prediction(node, true, reasons, open)
             }
         };
-        prospects.push(prospect);
+        predictions.push(prediction);
     }
-    report_missing(project, vars, &states, order, &prospects);
-    Some(prospects)
+    report_missing(project, vars, &states, order, &predictions);
+    Some(predictions)
 }
 
-fn prospect(node: NodeId, is_step: bool, reasons: Vec<Reason>, open: Vec<usize>) -> Prediction {
+fn prediction(node: NodeId, is_step: bool, reasons: Vec<Reason>, open: Vec<usize>) -> Prediction {
     // How a step ended is no reason of its own: its old outputs are put back, at the latest by the next run,
     // and may then be as recorded.
     let of_the_end = |reason: &Reason| {
@@ -158,7 +164,7 @@ fn prospect(node: NodeId, is_step: bool, reasons: Vec<Reason>, open: Vec<usize>)
             ReasonKind::Unfinished | ReasonKind::FailedBefore
         )
     };
-    let would = match (reasons.is_empty(), open.is_empty()) {
+    let decision = match (reasons.is_empty(), open.is_empty()) {
         (false, _) if is_step && reasons.iter().all(of_the_end) => Decision::Maybe,
         (false, _) => Decision::Run,
         (true, false) => Decision::Maybe,
@@ -166,7 +172,7 @@ fn prospect(node: NodeId, is_step: bool, reasons: Vec<Reason>, open: Vec<usize>)
     };
     Prediction {
         node,
-        would,
+        decision,
         reasons,
         open,
     }
@@ -176,7 +182,7 @@ fn prospect(node: NodeId, is_step: bool, reasons: Vec<Reason>, open: Vec<usize>)
 fn is_certain(
     project: &Project<'_>,
     order: &Order,
-    prospects: &[Prediction],
+    predictions: &[Prediction],
     step: Option<StepId>,
     reason: &Reason,
 ) -> bool {
@@ -204,9 +210,13 @@ fn is_certain(
     };
     !makers.iter().any(|&maker| {
         Some(maker) != step
-            && prospects.iter().enumerate().any(|(position, prospect)| {
-                order.nodes[position] == NodeId::step(maker) && prospect.would != Decision::Keep
-            })
+            && predictions
+                .iter()
+                .enumerate()
+                .any(|(position, prediction)| {
+                    order.nodes[position] == NodeId::step(maker)
+                        && prediction.decision != Decision::Keep
+                })
     })
 }
 
@@ -216,13 +226,13 @@ fn report_missing(
     vars: &Vars<'_>,
     states: &FileStates<'_>,
     order: &Order,
-    prospects: &[Prediction],
+    predictions: &[Prediction],
 ) {
-    for (position, prospect) in prospects.iter().enumerate() {
+    for (position, prediction) in predictions.iter().enumerate() {
         let Node::Step(step) = order.nodes[position].node(project) else {
             continue;
         };
-        if prospect.would == Decision::Keep {
+        if prediction.decision == Decision::Keep {
             continue;
         }
         for (_, path) in project.open_needs(project.step_needs(project.step(step))) {

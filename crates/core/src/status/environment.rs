@@ -8,9 +8,9 @@ use std::collections::HashMap;
 use crate::content::Reader;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
+use crate::project::environment::Environment;
+use crate::project::environment::OutputError;
 use crate::project::secret;
-use crate::project::environment::NoOutput;
-use crate::project::environment::Surroundings;
 use crate::world::Clock;
 use crate::world::Disk;
 
@@ -164,7 +164,7 @@ fn command_key(command: &[String], folder: &str) -> String {
     format!("{folder}\0{}", command.join("\0"))
 }
 
-impl Surroundings for RecordingEnvironment<'_> {
+impl Environment for RecordingEnvironment<'_> {
     fn env(&self, name: &str) -> Option<String> {
         let value = (self.env)(name);
         self.env_read
@@ -181,17 +181,17 @@ impl Surroundings for RecordingEnvironment<'_> {
         self.key.unwrap_or_default()
     }
 
-    fn output(&self, command: &[String], folder: &str) -> Result<String, NoOutput> {
+    fn output(&self, command: &[String], folder: &str) -> Result<String, OutputError> {
         let key = command_key(command, folder);
         let Some(ask) = self.ask else {
             let recorded = self.ledger.borrow().command(&key).map(str::to_owned);
             self.not_asked
                 .borrow_mut()
                 .insert(command.join(" "), recorded.is_some());
-            return recorded.ok_or(NoOutput::NotAsked);
+            return recorded.ok_or(OutputError::NotAsked);
         };
         if let Some(known) = self.asked.borrow().get(&key) {
-            return known.clone().map_err(NoOutput::Failed);
+            return known.clone().map_err(OutputError::Failed);
         }
         let words: Option<Vec<String>> = command
             .iter()
@@ -202,7 +202,7 @@ impl Surroundings for RecordingEnvironment<'_> {
             None => Err("needs a secret that is not set".to_owned()),
         };
         self.asked.borrow_mut().insert(key, output.clone());
-        output.map_err(NoOutput::Failed)
+        output.map_err(OutputError::Failed)
     }
 
     fn leftover(&self, path: &str) -> bool {

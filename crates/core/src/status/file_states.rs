@@ -19,7 +19,7 @@ use crate::project::What;
 use crate::project_cache::cached_project::VerifiedContents;
 use crate::world::Clock;
 use crate::world::Disk;
-use crate::world::Kind;
+use crate::world::FileKind;
 
 /// The states of paths, looked at once at the start, and again where a job may have changed them.
 pub struct FileStates<'a> {
@@ -218,7 +218,7 @@ impl<'a> FileStates<'a> {
             return false;
         };
         let same = !stat.link
-            && stat.kind == Kind::File
+            && stat.kind == FileKind::File
             && (stat.size, stat.modified, stat.inode)
                 == (recorded.size, recorded.modified, recorded.inode);
         let same = same && recorded.settled();

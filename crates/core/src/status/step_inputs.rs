@@ -10,18 +10,18 @@ use crate::project::Project;
 use crate::project::StepId;
 use crate::project::TaskId;
 use crate::project::decl::Decl;
+use crate::project::environment::OutputError;
 use crate::project::frame::Frame;
 use crate::project::script::TaskCall;
-use crate::project::script::task_bindings;
-use crate::project::script::task_sheet;
-use crate::project::environment::NoOutput;
+use crate::project::script::task_parameters;
+use crate::project::script::task_recipe_text;
 use crate::project::values::Vars;
+use crate::status::file_states::FileStates;
 use crate::text::Diagnostic;
 use crate::verdict;
-use crate::verdict::Facts;
 use crate::verdict::Input;
 use crate::verdict::Reason;
-use crate::status::file_states::FileStates;
+use crate::verdict::StepState;
 
 /// Inputs that are no files, as they are now; a value that is not known is none.
 pub type Givens = Vec<(String, Option<Option<String>>)>;
@@ -30,7 +30,7 @@ pub type Givens = Vec<(String, Option<Option<String>>)>;
 pub struct StepInputs<'p, 'd> {
     vars: &'p Vars<'d>,
     project: &'p Project<'d>,
-    sheets: Vec<OnceCell<Option<String>>>,
+    step_inputs: Vec<OnceCell<Option<String>>>,
     givens: Vec<OnceCell<Option<Givens>>>,
 }
 
@@ -39,7 +39,7 @@ pub struct StepInputs<'p, 'd> {
 pub struct InputBuffers {
     outputs: Vec<(u16, PathId)>,
     needs: Vec<(u16, PathId)>,
-    bindings: String,
+    parameters: String,
 }
 
 impl<'p, 'd> StepInputs<'p, 'd> {
@@ -49,27 +49,27 @@ impl<'p, 'd> StepInputs<'p, 'd> {
         Self {
             vars,
             project,
-            sheets: (0..count).map(|_| OnceCell::new()).collect(),
+            step_inputs: (0..count).map(|_| OnceCell::new()).collect(),
             givens: (0..count).map(|_| OnceCell::new()).collect(),
         }
     }
 
     /// A step's recipe as compared; `None` when something in it is wrong, which is reported.
-    pub fn sheet(&self, step: StepId) -> Option<&str> {
+    pub fn recipe_text(&self, step: StepId) -> Option<&str> {
         let index = self.project.step(step).decl as usize;
-        self.sheets[index]
-            .get_or_init(|| self.project.decls[index].sheet(self.vars))
+        self.step_inputs[index]
+            .get_or_init(|| self.project.decls[index].recipe_text(self.vars))
             .as_deref()
     }
 
     /// The values of a step's holes, as text.
-    pub fn bindings(&self, step: StepId) -> Option<String> {
+    pub fn parameters(&self, step: StepId) -> Option<String> {
         let mut text = String::new();
-        self.write_bindings(step, &mut text)?;
+        self.write_parameters(step, &mut text)?;
         Some(text)
     }
 
-    fn write_bindings(&self, step: StepId, out: &mut String) -> Option<()> {
+    fn write_parameters(&self, step: StepId, out: &mut String) -> Option<()> {
         let step = self.project.step(step);
         let decl = self.project.decl(step);
         let values = step
@@ -77,7 +77,7 @@ impl<'p, 'd> StepInputs<'p, 'd> {
             .of(&self.project.values)
             .iter()
             .map(|&id| self.project.paths.get(id));
-        decl.bindings(self.vars, values.take(decl.holes.len()), out)
+        decl.parameters(self.vars, values.take(decl.holes.len()), out)
     }
 
     /// A step's inputs that are no files.
@@ -95,7 +95,7 @@ impl<'p, 'd> StepInputs<'p, 'd> {
         states: &FileStates<'_>,
         asked: bool,
         scratch: &mut InputBuffers,
-        judge: impl FnOnce(&Facts<'_>) -> T,
+        judge: impl FnOnce(&StepState<'_>) -> T,
     ) -> Option<T> {
         let project = self.project;
         let node = project.step(step);
@@ -117,12 +117,12 @@ impl<'p, 'd> StepInputs<'p, 'd> {
         // What it learned while its description said `learn` is not looked at any more.
         let learns = project.decl(node).clauses.learn.is_some();
         let learned = |path: &str| -> State { states.learned(project, path) };
-        scratch.bindings.clear();
-        self.write_bindings(step, &mut scratch.bindings)?;
-        Some(judge(&Facts {
+        scratch.parameters.clear();
+        self.write_parameters(step, &mut scratch.parameters)?;
+        Some(judge(&StepState {
             key: project.step_name(step),
-            sheet: self.sheet(step)?,
-            bindings: &scratch.bindings,
+            recipe_text: self.recipe_text(step)?,
+            parameters: &scratch.parameters,
             outputs: &outputs,
             needs: &needs,
             givens: self.givens(step)?,
@@ -138,7 +138,7 @@ impl<'p, 'd> StepInputs<'p, 'd> {
         call: &TaskCall,
         states: &FileStates<'_>,
         asked: bool,
-        judge: impl FnOnce(&Facts<'_>) -> T,
+        judge: impl FnOnce(&StepState<'_>) -> T,
     ) -> Option<T> {
         let project = self.project;
         let node = &project.tasks[task.index()];
@@ -150,10 +150,10 @@ impl<'p, 'd> StepInputs<'p, 'd> {
                 state: states.get(path),
             })
             .collect();
-        Some(judge(&Facts {
+        Some(judge(&StepState {
             key: &task_key(&node.decl.name),
-            sheet: &task_sheet(self.vars, project, node, call)?,
-            bindings: &task_bindings(call),
+            recipe_text: &task_recipe_text(self.vars, project, node, call)?,
+            parameters: &task_parameters(call),
             outputs: &[],
             needs: &needs,
             givens: &[],
@@ -183,7 +183,7 @@ fn givens<'d>(vars: &Vars<'d>, decl: &Decl<'d>) -> Option<Givens> {
     let mut givens = Givens::new();
     for words in &decl.clauses.given_env {
         for name in vars.words(words, &frame)?.texts() {
-            givens.push((format!("env {name}"), Some(vars.around.env(name))));
+            givens.push((format!("env {name}"), Some(vars.environment.env(name))));
         }
     }
     for words in &decl.clauses.given_output {
@@ -204,10 +204,10 @@ fn given_output(
         .collect();
     let folder = &vars.description.parts[frame.part.index()].folder;
     let key = format!("output {}", command.join(" "));
-    match vars.around.output(&command, folder) {
+    match vars.environment.output(&command, folder) {
         Ok(text) => Some((key, Some(Some(text)))),
-        Err(NoOutput::NotAsked) => Some((key, None)),
-        Err(NoOutput::Failed(how)) => {
+        Err(OutputError::NotAsked) => Some((key, None)),
+        Err(OutputError::Failed(how)) => {
             let span = words.first().map(|word| word.span).unwrap_or_default();
             vars.report(
                 Diagnostic::error(span, format!("`{}` {how}", command.join(" ")))

@@ -15,14 +15,14 @@ use crate::project::Paths;
 use crate::project::Project;
 use crate::project::What;
 use crate::project::folders::OWN_FOLDER;
-use crate::project::folders::Seen;
+use crate::project::folders::SeenFolder;
 use crate::project::folders::names_digest;
 use crate::project::folders::sorted_names;
 use crate::text::Source;
 use crate::text::Sources;
 use crate::world::Digest;
+use crate::world::DirEntry;
 use crate::world::Disk;
-use crate::world::Entry;
 
 /// What a change at a path means; later ones mean more.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -58,8 +58,8 @@ enum Use {
 }
 
 /// A folder whose names decided something.
-struct Listed {
-    seen: Seen,
+struct WatchedFolder {
+    seen: SeenFolder,
     /// The digest of its names but for targets, when it began to be watched.
     own: Option<Digest>,
 }
@@ -75,7 +75,7 @@ pub struct WatchSet {
     trees: Vec<String>,
     made_trees: Vec<String>,
     /// Folders whose names decided something.
-    listed: HashMap<String, Listed>,
+    listed: HashMap<String, WatchedFolder>,
     /// Paths that were asked whether they are folders.
     told: HashSet<String>,
     description: HashSet<String>,
@@ -94,12 +94,12 @@ impl WatchSet {
 
     /// Adds what working a project out depended on: the folders that were listed, and the paths that were
     /// asked whether they are folders.
-    pub fn add_folders(&mut self, (seen, told): (Vec<Seen>, Vec<(String, bool)>)) {
+    pub fn add_folders(&mut self, (seen, told): (Vec<SeenFolder>, Vec<(String, bool)>)) {
         // Each round lists all that the description asks for.
         self.listed.clear();
         for seen in seen {
             self.enter(&seen.folder, false);
-            let listed = Listed { seen, own: None };
+            let listed = WatchedFolder { seen, own: None };
             self.listed.insert(listed.seen.folder.clone(), listed);
         }
         for (path, _) in told {
@@ -186,7 +186,10 @@ impl WatchSet {
         let mut new = Vec::new();
         for record in steps.filter_map(|step| ledger.step(step)) {
             for edge in record.learned() {
-                if matches!(self.touch(edge.path), ChangeImpact::Nothing | ChangeImpact::Names) {
+                if matches!(
+                    self.touch(edge.path),
+                    ChangeImpact::Nothing | ChangeImpact::Names
+                ) {
                     self.enter(folder_of(edge.path), true);
                     self.learned.insert(edge.path.to_owned());
                     new.push(edge.path.to_owned());
@@ -326,7 +329,7 @@ impl WatchSet {
     }
 
     /// The digest of a folder's names but for targets.
-    fn own_names(&self, seen: &Seen, entries: &[Entry]) -> Digest {
+    fn own_names(&self, seen: &SeenFolder, entries: &[DirEntry]) -> Digest {
         let mut entries = entries.to_vec();
         entries.retain(|entry| {
             let path = format!("{}{}", seen.folder, entry.name);

@@ -71,7 +71,7 @@ pub struct Sources {
 
 /// A place as people count it: both from 1; the column counts characters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Place {
+pub struct Location {
     /// Line, from 1.
     pub line: usize,
     /// Column in characters, from 1.
@@ -124,10 +124,10 @@ impl Sources {
 
     /// Line and column of a span's first byte.
     #[must_use]
-    pub fn place(&self, span: Span) -> Place {
+    pub fn place(&self, span: Span) -> Location {
         let before = &self.get(span.source).text[..span.start as usize];
         let line_start = before.rfind('\n').map_or(0, |at| at + 1);
-        Place {
+        Location {
             line: before.bytes().filter(|&b| b == b'\n').count() + 1,
             column: before[line_start..].chars().count() + 1,
         }

@@ -31,13 +31,13 @@ pub struct Input<'a> {
 
 /// Everything about a step that is compared.
 #[derive(Clone, Copy)]
-pub struct Facts<'a> {
+pub struct StepState<'a> {
     /// What it is recorded under.
     pub key: &'a str,
     /// The recipe as compared.
-    pub sheet: &'a str,
+    pub recipe_text: &'a str,
     /// The values of its holes, as text.
-    pub bindings: &'a str,
+    pub parameters: &'a str,
     /// What it makes.
     pub outputs: &'a [Input<'a>],
     /// Its prerequisites, in order.
@@ -52,7 +52,7 @@ pub struct Facts<'a> {
 
 /// Whether a step has no reason to run.
 #[must_use]
-pub fn is_kept(facts: &Facts<'_>, ledger: &Ledger) -> bool {
+pub fn is_kept(facts: &StepState<'_>, ledger: &Ledger) -> bool {
     if facts.asked || ledger.is_unfinished(facts.key) || ended_badly(facts, ledger) {
         return false;
     }
@@ -70,15 +70,15 @@ pub fn is_kept(facts: &Facts<'_>, ledger: &Ledger) -> bool {
 }
 
 /// Whether the recipe and the values that it uses are as recorded.
-fn same_recipe(record: StepView<'_>, facts: &Facts<'_>) -> bool {
-    let same = record.sheet() == facts.sheet && record.bindings() == facts.bindings;
+fn same_recipe(record: StepView<'_>, facts: &StepState<'_>) -> bool {
+    let same = record.recipe_text() == facts.recipe_text && record.parameters() == facts.parameters;
     if same || !record.outputs().any(|output| output.legacy) {
         return same;
     }
     // Before version 02 the recipe had all own variables in front, and the values of all holes beside it.
-    let (head, recipe) = match record.sheet().split_once("recipe:\n") {
+    let (head, recipe) = match record.recipe_text().split_once("recipe:\n") {
         Some((head, recipe)) => (head, recipe),
-        None => (record.sheet(), ""),
+        None => (record.recipe_text(), ""),
     };
     let head: String = head
         .split_inclusive('\n')
@@ -86,20 +86,20 @@ fn same_recipe(record: StepView<'_>, facts: &Facts<'_>) -> bool {
         .collect();
     let uses = |line: &&str| {
         let name = line.split(" = ").next().unwrap_or_default();
-        let mut used = facts.bindings.lines();
+        let mut used = facts.parameters.lines();
         used.any(|used| used.split(" = ").next() == Some(name))
     };
-    let bindings: String = record
-        .bindings()
+    let parameters: String = record
+        .parameters()
         .split_inclusive('\n')
         .filter(uses)
         .collect();
-    format!("{head}recipe:\n{recipe}") == facts.sheet && bindings == facts.bindings
+    format!("{head}recipe:\n{recipe}") == facts.recipe_text && parameters == facts.parameters
 }
 
 /// Whether a bad end alone is a reason: a step's old outputs were put back, so its record says all; what a
 /// task did before it ended badly nobody knows.
-fn ended_badly(facts: &Facts<'_>, ledger: &Ledger) -> bool {
+fn ended_badly(facts: &StepState<'_>, ledger: &Ledger) -> bool {
     facts.outputs.is_empty() && ledger.bad_end(facts.key).is_some()
 }
 
@@ -156,7 +156,7 @@ fn same_givens(record: StepView<'_>, now: &[(String, Option<Option<String>>)]) -
 
 /// Every reason for a step to run, in the order of [`ReasonKind`]; none when it is kept.
 #[must_use]
-pub fn reasons(facts: &Facts<'_>, ledger: &Ledger) -> Vec<Reason> {
+pub fn reasons(facts: &StepState<'_>, ledger: &Ledger) -> Vec<Reason> {
     let mut reasons = Vec::new();
     let bad = match ledger.bad_end(facts.key) {
         _ if ledger.is_unfinished(facts.key) => Some(ReasonKind::Unfinished),
@@ -189,7 +189,7 @@ pub fn reasons(facts: &Facts<'_>, ledger: &Ledger) -> Vec<Reason> {
     reasons
 }
 
-fn outputs(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
+fn outputs(record: StepView<'_>, facts: &StepState<'_>, reasons: &mut Vec<Reason>) {
     for edge in record.outputs() {
         let Some(now) = facts.outputs.iter().find(|input| input.path == edge.path) else {
             continue;
@@ -216,7 +216,7 @@ fn outputs(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
 }
 
 /// Whether the same prerequisites are there in another order or under other labels.
-fn needs_order(record: StepView<'_>, facts: &Facts<'_>) -> bool {
+fn needs_order(record: StepView<'_>, facts: &StepState<'_>) -> bool {
     let mut was: Vec<(&str, u16)> = record.needs().map(|edge| (edge.path, edge.group)).collect();
     let mut now: Vec<(&str, u16)> = facts
         .needs
@@ -237,18 +237,23 @@ fn needs_order(record: StepView<'_>, facts: &Facts<'_>) -> bool {
     same_files
 }
 
-fn recipe(record: StepView<'_>, facts: &Facts<'_>, order_differs: bool, reasons: &mut Vec<Reason>) {
+fn recipe(
+    record: StepView<'_>,
+    facts: &StepState<'_>,
+    order_differs: bool,
+    reasons: &mut Vec<Reason>,
+) {
     let outputs_differ = record.outputs().len() != facts.outputs.len()
         || record
             .outputs()
             .zip(facts.outputs)
             .any(|(edge, input)| edge.path != input.path || edge.group != input.group);
     if !same_recipe(record, facts) {
-        let text = |sheet: &str, bindings: &str| format!("{bindings}{sheet}");
+        let text = |recipe_text: &str, parameters: &str| format!("{parameters}{recipe_text}");
         reasons.push(
             Reason::of(ReasonKind::RecipeChanged)
-                .was_text(text(record.sheet(), record.bindings()))
-                .now_text(text(facts.sheet, facts.bindings)),
+                .was_text(text(record.recipe_text(), record.parameters()))
+                .now_text(text(facts.recipe_text, facts.parameters)),
         );
     } else if outputs_differ {
         let lines = |paths: Vec<&str>| {
@@ -279,7 +284,7 @@ fn recipe(record: StepView<'_>, facts: &Facts<'_>, order_differs: bool, reasons:
     }
 }
 
-fn needs(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
+fn needs(record: StepView<'_>, facts: &StepState<'_>, reasons: &mut Vec<Reason>) {
     if same_edges(record.needs(), facts.needs, is_as_seen) {
         return;
     }
@@ -317,7 +322,7 @@ fn needs(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
     }
 }
 
-fn learned(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
+fn learned(record: StepView<'_>, facts: &StepState<'_>, reasons: &mut Vec<Reason>) {
     let Some(now) = facts.learned else { return };
     for edge in record.learned() {
         let now = now(edge.path);
@@ -337,7 +342,7 @@ fn learned(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
     }
 }
 
-fn givens(record: StepView<'_>, facts: &Facts<'_>, reasons: &mut Vec<Reason>) {
+fn givens(record: StepView<'_>, facts: &StepState<'_>, reasons: &mut Vec<Reason>) {
     let was: HashMap<&str, Option<&str>> = record.givens().into_iter().collect();
     let shown = |value: Option<&str>| value.unwrap_or("(not set)").trim_end().to_owned();
     for (key, now) in facts.givens {

@@ -19,7 +19,7 @@ pub use real::SystemClock;
 
 /// What a name stands for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Kind {
+pub enum FileKind {
     /// A file with contents.
     File,
     /// A folder.
@@ -34,8 +34,8 @@ pub enum Kind {
 /// is the same, as far as the clock's grain allows to tell.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Stat {
-    /// What it is, links followed; [`Kind::Link`] for a link that leads to nothing.
-    pub kind: Kind,
+    /// What it is, links followed; [`FileKind::Link`] for a link that leads to nothing.
+    pub kind: FileKind,
     /// Whether the name itself is a symbolic link.
     pub link: bool,
     /// Whether its owner may run it.
@@ -55,11 +55,11 @@ pub struct Stat {
 
 /// A name in a folder.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Entry {
+pub struct DirEntry {
     /// Its name alone, as [`names::to_text`] has it.
     pub name: Box<str>,
     /// What it is; links are not followed.
-    pub kind: Kind,
+    pub kind: FileKind,
 }
 
 /// The content of a file, told by its BLAKE3 digest.
@@ -93,7 +93,7 @@ impl std::fmt::Debug for Digest {
 /// [`names`] says.
 pub trait Disk: Sync {
     /// The names in a folder, in any order.
-    fn list(&self, folder: &str) -> io::Result<Vec<Entry>>;
+    fn list(&self, folder: &str) -> io::Result<Vec<DirEntry>>;
     /// A file's state, links followed as far as they lead; `None` when there is nothing.
     fn stat(&self, path: &str) -> io::Result<Option<Stat>>;
     /// Whether nothing at all stands at a path, not even a link into nothing.

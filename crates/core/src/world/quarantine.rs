@@ -6,7 +6,7 @@
 use std::io;
 
 use crate::world::Disk;
-use crate::world::Kind;
+use crate::world::FileKind;
 
 /// Where files go that Hand Loom did not make and that stood in an output's place.
 pub const ASIDE: &str = ".handloom/aside";
@@ -125,7 +125,7 @@ fn move_by_copy(disk: &dyn Disk, from: &str, to: &str) -> io::Result<()> {
 fn make_folder(disk: &dyn Disk, folder: &str) -> io::Result<()> {
     let is_folder = |path: &str| {
         let found = disk.stat(path)?;
-        io::Result::Ok(found.is_some_and(|stat| stat.kind == Kind::Folder && !stat.link))
+        io::Result::Ok(found.is_some_and(|stat| stat.kind == FileKind::Folder && !stat.link))
     };
     let ends = folder.match_indices('/').map(|(at, _)| at);
     for end in ends.chain([folder.len()]) {
@@ -150,7 +150,7 @@ pub fn in_the_way<'f>(disk: &dyn Disk, folder: &'f str) -> io::Result<Option<&'f
     for end in ends.chain([folder.len()]) {
         let part = &folder[..end];
         match disk.stat(part)? {
-            Some(stat) if stat.kind == Kind::Folder => {}
+            Some(stat) if stat.kind == FileKind::Folder => {}
             Some(_) => return Ok(Some(part)),
             None => return Ok(None),
         }
@@ -165,7 +165,7 @@ pub fn in_the_way<'f>(disk: &dyn Disk, folder: &'f str) -> io::Result<Option<&'f
 pub fn remove(disk: &dyn Disk, path: &str) -> io::Result<()> {
     let plain = plain(path);
     let removed = match disk.stat(plain)? {
-        Some(stat) if stat.kind == Kind::Folder && !stat.link => disk.remove_tree(plain),
+        Some(stat) if stat.kind == FileKind::Folder && !stat.link => disk.remove_tree(plain),
         Some(_) => disk.remove_file(plain),
         None => Ok(()),
     };
@@ -196,7 +196,7 @@ pub fn files_below(disk: &dyn Disk, folder: &str) -> io::Result<Vec<String>> {
         };
         for entry in names {
             let path = format!("{below}{}", entry.name);
-            if entry.kind == Kind::Folder {
+            if entry.kind == FileKind::Folder {
                 open.push(format!("{path}/"));
             } else {
                 found.push(path);

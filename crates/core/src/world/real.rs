@@ -24,9 +24,9 @@ use rustix::io::Errno;
 
 use crate::world::Clock;
 use crate::world::Digest;
+use crate::world::DirEntry;
 use crate::world::Disk;
-use crate::world::Entry;
-use crate::world::Kind;
+use crate::world::FileKind;
 use crate::world::Stat;
 use crate::world::names;
 use crate::world::own;
@@ -94,7 +94,7 @@ fn raw(path: &str) -> Cow<'_, [u8]> {
 }
 
 impl Disk for RealDisk {
-    fn list(&self, folder: &str) -> io::Result<Vec<Entry>> {
+    fn list(&self, folder: &str) -> io::Result<Vec<DirEntry>> {
         let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let descriptor = rustix::fs::openat(&self.folder, &*raw(folder), flags, Mode::empty())?;
         let mut entries = Vec::new();
@@ -113,7 +113,7 @@ impl Disk for RealDisk {
                     rustix::fs::statat(&descriptor, entry.file_name(), AtFlags::SYMLINK_NOFOLLOW)?;
                 kind = kind_of(FileType::from_raw_mode(stat.st_mode));
             }
-            entries.push(Entry {
+            entries.push(DirEntry {
                 name: name.into(),
                 kind,
             });
@@ -342,12 +342,12 @@ fn read_full(file: &mut File, buffer: &mut [u8]) -> io::Result<usize> {
     Ok(filled)
 }
 
-fn kind_of(kind: FileType) -> Kind {
+fn kind_of(kind: FileType) -> FileKind {
     match kind {
-        FileType::RegularFile => Kind::File,
-        FileType::Directory => Kind::Folder,
-        FileType::Symlink => Kind::Link,
-        _ => Kind::Other,
+        FileType::RegularFile => FileKind::File,
+        FileType::Directory => FileKind::Folder,
+        FileType::Symlink => FileKind::Link,
+        _ => FileKind::Other,
     }
 }
 

@@ -12,28 +12,28 @@ use std::rc::Rc;
 
 use proptest::prelude::*;
 
+use handloom_core::executor::CancelToken;
 use handloom_core::graph;
+use handloom_core::graph::BuildRequest;
 use handloom_core::graph::Node;
+use handloom_core::graph::goals;
 use handloom_core::ledger::Ledger;
 use handloom_core::project::Description;
 use handloom_core::project::Project;
+use handloom_core::project::environment::Overrides;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::environment::Overrides;
 use handloom_core::project::values::Vars;
-use handloom_core::text::Diagnostic;
-use handloom_core::status::RecordingEnvironment;
-use handloom_core::graph::BuildRequest;
+use handloom_core::project_cache::CachedProject;
+use handloom_core::project_cache::ResidentProject;
+use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Event;
-use handloom_core::project_cache::CachedProject;
-use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Session;
-use handloom_core::project_cache::ResidentProject;
-use handloom_core::executor::CancelToken;
 use handloom_core::status::Decision;
-use handloom_core::graph::goals;
+use handloom_core::status::RecordingEnvironment;
 use handloom_core::status::dry_run;
+use handloom_core::text::Diagnostic;
 
 use handloom_core::scheduler::recover;
 
@@ -86,19 +86,22 @@ type Foreseen = BTreeMap<String, (Decision, Vec<&'static str>)>;
 fn foreseen<'d>(
     project: &Project<'d>,
     vars: &Vars<'d>,
-    around: &RecordingEnvironment<'_>,
+    environment: &RecordingEnvironment<'_>,
     asked: &BuildRequest,
     known: Option<&mut CachedProject>,
 ) -> Foreseen {
     let order = graph::order(project, &goals(project, asked).nodes).expect("no circle");
-    let prospects = dry_run(project, vars, around, &order, &[], 1, known);
-    let prospects = prospects.expect("no mistake").into_iter();
-    prospects
-        .filter(|prospect| matches!(prospect.node.node(project), Node::Step(_)))
-        .map(|prospect| {
-            let reasons = prospect.reasons.iter().map(|reason| reason.kind.name());
+    let predictions = dry_run(project, vars, environment, &order, &[], 1, known);
+    let predictions = predictions.expect("no mistake").into_iter();
+    predictions
+        .filter(|prediction| matches!(prediction.node.node(project), Node::Step(_)))
+        .map(|prediction| {
+            let reasons = prediction.reasons.iter().map(|reason| reason.kind.name());
             let reasons = reasons.collect();
-            (prospect.node.name(project), (prospect.would, reasons))
+            (
+                prediction.node.name(project),
+                (prediction.decision, reasons),
+            )
         })
         .collect()
 }
@@ -148,11 +151,12 @@ impl World {
             return (Vec::new(), false);
         }
         let env = |_: &str| None;
-        let around = RecordingEnvironment::new(machine, machine, &ledger, &env, None, "/project".to_owned())
-            .with_key(Some([7; 32]));
+        let environment =
+            RecordingEnvironment::new(machine, machine, &ledger, &env, None, "/project".to_owned())
+                .with_key(Some([7; 32]));
         let (mut description, wrong) = Description::read(machine);
         assert!(wrong.is_empty(), "{wrong:?}\n{loom}");
-        let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
+        let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &environment);
         let mut ended = Vec::new();
         let mut observer = |event: Event| note(event, &mut ended);
         let stop = CancelToken::default();
@@ -162,7 +166,7 @@ impl World {
             machine,
             &stop,
             &ledger,
-            &around,
+            &environment,
             options(jobs),
             &mut observer,
         );
@@ -189,11 +193,13 @@ impl World {
             ..BuildRequest::default()
         };
         let anew = with_vars(machine, |seen| {
-            let anew = foreseen(&seen.project(), seen.vars, seen.around, &asked, None);
-            if let Some(mut known) = CachedProject::of_last_run(seen.description, &asked, seen.around) {
+            let anew = foreseen(&seen.project(), seen.vars, seen.environment, &asked, None);
+            if let Some(mut known) =
+                CachedProject::of_last_run(seen.description, &asked, seen.environment)
+            {
                 let project = known.project(seen.vars).expect("the same description");
                 let known = Some(&mut known);
-                let taken_over = foreseen(&project, seen.vars, seen.around, &asked, known);
+                let taken_over = foreseen(&project, seen.vars, seen.environment, &asked, known);
                 prop_assert_eq!(&taken_over, &anew);
             }
             let mistakes = seen.vars.take_diagnostics();
@@ -304,7 +310,7 @@ impl World {
         let machine = &*machine;
         let (ledger, _) = Ledger::open(machine.storage(), true).expect("a ledger");
         let ledger = RefCell::new(ledger);
-        let around = || {
+        let environment = || {
             RecordingEnvironment::new(
                 machine,
                 machine,
@@ -315,21 +321,21 @@ impl World {
             )
             .with_key(Some([7; 32]))
         };
-        let own = around();
+        let own = environment();
         let (mut description, _) = Description::read(machine);
         let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &own);
         let folders = Folders::new(machine);
         let vars = Vars::new(&description, &outside, &own, &folders);
         let asked = BuildRequest::default();
         let open = || ResidentProject::open(&vars, &folders, &asked, &ledger.borrow(), &own, 1);
-        let mut standing = open();
+        let mut resident = open();
         machine.take_notices();
         for edit in edits {
             self.act(edit)?;
             let changed = machine.take_notices();
             let expected = self.expectation(None);
             let mut ended = Told::new();
-            let (fresh, stop) = (around(), CancelToken::default());
+            let (fresh, stop) = (environment(), CancelToken::default());
             let session = |ended: &mut Told, drive: &mut dyn FnMut(&mut Session<'_>) -> bool| {
                 let mut observer = |event: Event| note(event, ended);
                 drive(&mut Session::new(
@@ -345,10 +351,10 @@ impl World {
             };
             let mut stood = false;
             let mut good = true;
-            if let Some(standing) = &mut standing {
-                changed.iter().for_each(|path| standing.doubt(path));
+            if let Some(resident) = &mut resident {
+                changed.iter().for_each(|path| resident.invalidate(path));
                 good = session(&mut ended, &mut |session| {
-                    let summary = session.weave_standing(standing, &description, &asked);
+                    let summary = session.weave_resident(resident, &description, &asked);
                     let summary = summary.expect("no mistake");
                     stood = summary.is_some();
                     summary.is_none_or(|summary| summary.failed + summary.held == 0)
@@ -360,7 +366,7 @@ impl World {
                     let summary = session.weave(&description, &outside, &asked);
                     summary.is_ok_and(|summary| summary.failed + summary.held == 0)
                 });
-                standing = open();
+                resident = open();
             }
             self.check(None, expected, &ended, good)?;
         }

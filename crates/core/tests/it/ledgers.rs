@@ -41,8 +41,8 @@ fn record(number: u8) -> Record {
 fn step(name: &str, number: u8) -> StepRecord {
     StepRecord {
         name: name.to_owned(),
-        sheet: format!("with sh\nrecipe:\n{}", "x".repeat(usize::from(number))),
-        bindings: String::new(),
+        recipe_text: format!("with sh\nrecipe:\n{}", "x".repeat(usize::from(number))),
+        parameters: String::new(),
         outputs: vec![
             edge(name, number.max(1)),
             edge(&format!("{name}.second"), 7),
@@ -83,8 +83,8 @@ fn read_back(name: &str, view: StepView<'_>) -> StepRecord {
     };
     StepRecord {
         name: name.to_owned(),
-        sheet: view.sheet().to_owned(),
-        bindings: view.bindings().to_owned(),
+        recipe_text: view.recipe_text().to_owned(),
+        parameters: view.parameters().to_owned(),
         outputs: edges(view.outputs().collect()),
         needs: edges(view.needs().collect()),
         learned: edges(view.learned().collect()),

@@ -4,22 +4,22 @@ use std::cell::RefCell;
 
 use handloom_core::graph;
 use handloom_core::ledger::Ledger;
-use handloom_core::project::Build;
 use handloom_core::project::Description;
 use handloom_core::project::Project;
+use handloom_core::project::ProjectBuilder;
+use handloom_core::project::environment::Overrides;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::environment::Overrides;
 use handloom_core::project::values::Vars;
+use handloom_core::status::RecordingEnvironment;
 use handloom_core::text::Diagnostic;
 use handloom_core::text::Sources;
-use handloom_core::status::RecordingEnvironment;
 
 use crate::made_up::Machine;
 
 /// A machine's description, read as far as its variables.
 pub struct Seen<'l, 'd> {
-    pub around: &'l RecordingEnvironment<'d>,
+    pub environment: &'l RecordingEnvironment<'d>,
     pub description: &'d Description,
     pub folders: &'l Folders<'d>,
     pub vars: &'l Vars<'d>,
@@ -28,23 +28,27 @@ pub struct Seen<'l, 'd> {
 impl<'d> Seen<'_, 'd> {
     /// The project, worked out anew.
     pub fn project(&self) -> Project<'d> {
-        let build = Build {
+        let build = ProjectBuilder {
             vars: self.vars,
-            settled: None,
+            materialized: None,
         };
         build.project()
     }
 }
 
-fn around<'a>(machine: &'a Machine, ledger: &'a RefCell<Ledger>) -> RecordingEnvironment<'a> {
+fn environment<'a>(machine: &'a Machine, ledger: &'a RefCell<Ledger>) -> RecordingEnvironment<'a> {
     let root = "/project".to_owned();
-    RecordingEnvironment::new(machine, machine, ledger, &|_| None, None, root).with_key(Some([7; 32]))
+    RecordingEnvironment::new(machine, machine, ledger, &|_| None, None, root)
+        .with_key(Some([7; 32]))
 }
 
 /// The description, what is set from outside, and what is wrong with either.
-fn read(machine: &Machine, around: &RecordingEnvironment<'_>) -> (Description, SetOutside, Vec<Diagnostic>) {
+fn read(
+    machine: &Machine,
+    environment: &RecordingEnvironment<'_>,
+) -> (Description, SetOutside, Vec<Diagnostic>) {
     let (mut description, mut wrong) = Description::read(machine);
-    let (outside, more) = SetOutside::read(&mut description, &Overrides::default(), around);
+    let (outside, more) = SetOutside::read(&mut description, &Overrides::default(), environment);
     wrong.extend(more);
     (description, outside, wrong)
 }
@@ -53,15 +57,15 @@ fn read(machine: &Machine, around: &RecordingEnvironment<'_>) -> (Description, S
 pub fn with_vars<T>(machine: &Machine, see: impl FnOnce(&Seen<'_, '_>) -> T) -> T {
     let (ledger, _) = Ledger::open(machine.storage(), false).unwrap();
     let ledger = RefCell::new(ledger);
-    let around = around(machine, &ledger);
-    let (description, outside, wrong) = read(machine, &around);
+    let environment = environment(machine, &ledger);
+    let (description, outside, wrong) = read(machine, &environment);
     assert!(wrong.is_empty(), "{wrong:?}");
     let folders = Folders::new(machine);
     see(&Seen {
-        around: &around,
+        environment: &environment,
         description: &description,
         folders: &folders,
-        vars: &Vars::new(&description, &outside, &around, &folders),
+        vars: &Vars::new(&description, &outside, &environment, &folders),
     })
 }
 
@@ -72,20 +76,20 @@ pub fn look(
 ) -> (Sources, Vec<Diagnostic>) {
     let (ledger, _) = Ledger::open(machine.storage(), false).unwrap();
     let ledger = RefCell::new(ledger);
-    let around = around(machine, &ledger);
-    let (description, outside, mut wrong) = read(machine, &around);
+    let environment = environment(machine, &ledger);
+    let (description, outside, mut wrong) = read(machine, &environment);
     if wrong.is_empty() {
         let folders = Folders::new(machine);
-        let vars = Vars::new(&description, &outside, &around, &folders);
-        let project = Build {
+        let vars = Vars::new(&description, &outside, &environment, &folders);
+        let project = ProjectBuilder {
             vars: &vars,
-            settled: None,
+            materialized: None,
         }
         .project();
         wrong.extend(vars.take_diagnostics());
         if wrong.is_empty() {
             for decl in &project.decls {
-                let _ = decl.sheet(&vars);
+                let _ = decl.recipe_text(&vars);
             }
             wrong.extend(vars.take_diagnostics());
             let goals = graph::default_goals(&project, handloom_core::project::PartId::ROOT, "");

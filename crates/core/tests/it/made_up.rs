@@ -8,19 +8,19 @@ use std::sync::Arc;
 use std::sync::Mutex;
 use std::sync::MutexGuard;
 
-use handloom_core::ledger::Bytes;
-use handloom_core::ledger::MemoryStorage;
-use handloom_core::ledger::Storage;
+use handloom_core::executor::CancelToken;
+use handloom_core::executor::Executor;
 use handloom_core::executor::Exit;
 use handloom_core::executor::Job;
 use handloom_core::executor::Outcome;
-use handloom_core::executor::Executor;
-use handloom_core::executor::CancelToken;
+use handloom_core::ledger::Bytes;
+use handloom_core::ledger::MemoryStorage;
+use handloom_core::ledger::Storage;
 use handloom_core::world::Clock;
 use handloom_core::world::Digest;
+use handloom_core::world::DirEntry;
 use handloom_core::world::Disk;
-use handloom_core::world::Entry;
-use handloom_core::world::Kind;
+use handloom_core::world::FileKind;
 use handloom_core::world::Stat;
 
 /// File times are multiples of this, as the kernel's tick makes them.
@@ -227,16 +227,16 @@ impl Clock for Machine {
 }
 
 impl Disk for Machine {
-    fn list(&self, folder: &str) -> io::Result<Vec<Entry>> {
+    fn list(&self, folder: &str) -> io::Result<Vec<DirEntry>> {
         let inner = self.lock();
         if !inner.is_folder(folder) {
             return Err(missing());
         }
-        let mut names: BTreeMap<String, Kind> = BTreeMap::new();
-        let mut add = |path: &str, kind: Kind| {
+        let mut names: BTreeMap<String, FileKind> = BTreeMap::new();
+        let mut add = |path: &str, kind: FileKind| {
             if let Some(rest) = path.strip_prefix(folder) {
                 match rest.split_once('/') {
-                    Some((name, _)) => names.insert(name.to_owned(), Kind::Folder),
+                    Some((name, _)) => names.insert(name.to_owned(), FileKind::Folder),
                     None if !rest.is_empty() => names.insert(rest.to_owned(), kind),
                     None => None,
                 };
@@ -245,11 +245,14 @@ impl Disk for Machine {
         inner
             .folders
             .iter()
-            .for_each(|path| add(path, Kind::Folder));
-        inner.files.keys().for_each(|path| add(path, Kind::File));
+            .for_each(|path| add(path, FileKind::Folder));
+        inner
+            .files
+            .keys()
+            .for_each(|path| add(path, FileKind::File));
         Ok(names
             .into_iter()
-            .map(|(name, kind)| Entry {
+            .map(|(name, kind)| DirEntry {
                 name: name.into(),
                 kind,
             })
@@ -275,7 +278,7 @@ impl Disk for Machine {
         };
         Ok(match file {
             Some(file) => Some(of(
-                Kind::File,
+                FileKind::File,
                 file.bytes.len(),
                 file.modified,
                 file.changed,
@@ -283,7 +286,7 @@ impl Disk for Machine {
             )),
             None if inner.is_folder(plain) => {
                 let time = inner.folder_times.get(plain).copied().unwrap_or(0);
-                Some(of(Kind::Folder, 0, time, time, 0))
+                Some(of(FileKind::Folder, 0, time, time, 0))
             }
             None => None,
         })

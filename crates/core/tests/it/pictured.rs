@@ -7,10 +7,10 @@ use proptest::prelude::*;
 
 use handloom_core::graph;
 use handloom_core::graph::NodeId;
-use handloom_core::graph_view::Kind;
-use handloom_core::graph_view::Picture;
-use handloom_core::graph_view::Source;
-use handloom_core::graph_view::State;
+use handloom_core::graph_view::GraphSource;
+use handloom_core::graph_view::GraphView;
+use handloom_core::graph_view::ViewKind;
+use handloom_core::graph_view::ViewState;
 use handloom_core::project::StepId;
 use handloom_core::status::dry_run;
 
@@ -23,28 +23,28 @@ use crate::model::World;
 use crate::model::output;
 
 /// The whole project as it is now; `failed` says which steps failed last time.
-fn picture(machine: &Machine, failed: &dyn Fn(&str) -> bool) -> Picture {
+fn view(machine: &Machine, failed: &dyn Fn(&str) -> bool) -> GraphView {
     with_vars(machine, |seen| {
         let project = seen.project();
         let steps = (0..project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
         let order = graph::order(&project, &steps.collect::<Vec<_>>()).unwrap();
-        let prospects = dry_run(&project, seen.vars, seen.around, &order, &[], 1, None);
-        Source {
+        let predictions = dry_run(&project, seen.vars, seen.environment, &order, &[], 1, None);
+        GraphSource {
             project: &project,
             vars: seen.vars,
             order: &order,
-            prospects: &prospects.unwrap(),
+            predictions: &predictions.unwrap(),
             disk: machine,
-            ledger: &seen.around.ledger.borrow(),
+            ledger: &seen.environment.ledger.borrow(),
             failed,
         }
-        .picture()
+        .view()
     })
 }
 
 /// Everything that leads to each node, also over others.
-fn reached(picture: &Picture) -> Vec<BTreeSet<usize>> {
-    let (before, _) = picture.neighbours();
+fn reached(view: &GraphView) -> Vec<BTreeSet<usize>> {
+    let (before, _) = view.neighbours();
     let mut reached = vec![BTreeSet::new(); before.len()];
     // What is needed comes first.
     for at in 0..before.len() {
@@ -58,27 +58,27 @@ fn reached(picture: &Picture) -> Vec<BTreeSet<usize>> {
 }
 
 /// What holds for every picture.
-fn sound(picture: &Picture) -> Result<(), TestCaseError> {
-    let knots = picture.knots.len();
+fn sound(view: &GraphView) -> Result<(), TestCaseError> {
+    let nodes = view.nodes.len();
     let mut pairs = BTreeSet::new();
-    for &(from, to, _) in &picture.ties {
-        prop_assert!(from < knots && to < knots && from != to);
+    for &(from, to, _) in &view.edges {
+        prop_assert!(from < nodes && to < nodes && from != to);
         prop_assert!(pairs.insert((from, to)), "two ties between the same nodes");
     }
-    for knot in &picture.knots {
-        let counted: usize = knot.counts.iter().map(|(_, count)| count).sum();
-        if knot.kind == Kind::Step {
-            prop_assert_eq!(counted, knot.count, "{:?}", knot);
-            prop_assert!(knot.counts.iter().any(|(state, _)| *state == knot.state));
+    for node in &view.nodes {
+        let counted: usize = node.counts.iter().map(|(_, count)| count).sum();
+        if node.kind == ViewKind::Step {
+            prop_assert_eq!(counted, node.count, "{:?}", node);
+            prop_assert!(node.counts.iter().any(|(state, _)| *state == node.state));
         }
-        prop_assert!(!knot.name.is_empty());
+        prop_assert!(!node.name.is_empty());
     }
     Ok(())
 }
 
-fn files(picture: &Picture, kind: Kind) -> BTreeSet<String> {
-    let knots = picture.knots.iter().filter(|knot| knot.kind == kind);
-    knots.flat_map(|knot| knot.files.iter().cloned()).collect()
+fn files(view: &GraphView, kind: ViewKind) -> BTreeSet<String> {
+    let nodes = view.nodes.iter().filter(|node| node.kind == kind);
+    nodes.flat_map(|node| node.files.iter().cloned()).collect()
 }
 
 fn check(steps: &[StepModel], failing: usize, depth: usize) -> Result<(), TestCaseError> {
@@ -87,7 +87,7 @@ fn check(steps: &[StepModel], failing: usize, depth: usize) -> Result<(), TestCa
         .machine
         .write_now("hand.loom", world.loom().as_bytes());
     let failed = output(failing, 0);
-    let whole = picture(&world.machine, &|name| name == failed);
+    let whole = view(&world.machine, &|name| name == failed);
     sound(&whole)?;
     prop_assert_eq!(whole.steps(), steps.len());
     // A step leads to another exactly where one needs the other.
@@ -110,32 +110,32 @@ fn check(steps: &[StepModel], failing: usize, depth: usize) -> Result<(), TestCa
             let drawn = reached[of[&number]].contains(&of[&other]);
             prop_assert_eq!(drawn, direct || over, "{} and {}", number, other);
         }
-        let state = whole.knots[of[&number]].state;
-        prop_assert_eq!(state == State::Failed, number == failing, "{}", number);
+        let state = whole.nodes[of[&number]].state;
+        prop_assert_eq!(state == ViewState::Failed, number == failing, "{}", number);
     }
     // Put together, the same steps, files and states are there.
     let grouped = whole.grouped();
     sound(&grouped)?;
     prop_assert_eq!(grouped.steps(), whole.steps());
     prop_assert_eq!(grouped.states(), whole.states());
-    for kind in [Kind::Step, Kind::Source] {
+    for kind in [ViewKind::Step, ViewKind::Source] {
         prop_assert_eq!(files(&grouped, kind), files(&whole, kind));
     }
     // Around one there is what leads to it or from it, and nothing else; far enough, all of that.
     let centre = of[&failing];
     let near = whole.around(centre, depth);
     sound(&near)?;
-    let names = |picture: &Picture| -> BTreeSet<String> {
-        picture.knots.iter().map(|knot| knot.name.clone()).collect()
+    let names = |view: &GraphView| -> BTreeSet<String> {
+        view.nodes.iter().map(|node| node.name.clone()).collect()
     };
     let far = names(&whole.around(centre, usize::MAX - 1));
-    let related = whole.knots.iter().enumerate().filter(|(at, _)| {
+    let related = whole.nodes.iter().enumerate().filter(|(at, _)| {
         *at == centre || reached[centre].contains(at) || reached[*at].contains(&centre)
     });
-    let related: BTreeSet<String> = related.map(|(_, knot)| knot.name.clone()).collect();
+    let related: BTreeSet<String> = related.map(|(_, node)| node.name.clone()).collect();
     prop_assert_eq!(&far, &related);
     prop_assert!(names(&near).is_subset(&far));
-    prop_assert!(names(&near).contains(&whole.knots[centre].name));
+    prop_assert!(names(&near).contains(&whole.nodes[centre].name));
     Ok(())
 }
 

@@ -2,21 +2,21 @@
 
 use std::fs;
 
-use handloom_core::records::Head;
+use handloom_core::executor::Exit;
 use handloom_core::records::Recorder;
+use handloom_core::records::RunHeader;
 use handloom_core::records::Runs;
-use handloom_core::text::SourceId;
-use handloom_core::text::Sources;
-use handloom_core::text::Span;
 use handloom_core::scheduler::Ended;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Event;
-use handloom_core::executor::Exit;
-use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::JobUsage;
+use handloom_core::scheduler::Summary;
+use handloom_core::text::SourceId;
+use handloom_core::text::Sources;
+use handloom_core::text::Span;
 
-fn head(command: &str) -> Head {
-    Head {
+fn head(command: &str) -> RunHeader {
+    RunHeader {
         run: 0,
         started: 1_900_000_000_000_000_000,
         command: command.to_owned(),
@@ -88,7 +88,7 @@ fn what_is_written_is_read_again() {
     let run = Runs::new(own.path()).read(number).unwrap();
     assert_eq!(
         run.head,
-        Head {
+        RunHeader {
             run: number,
             ..head("handloom out/a")
         }
@@ -172,6 +172,6 @@ fn earlier_records_are_still_read() {
     let run = Runs::new(own.path()).read(3).unwrap();
     assert_eq!(run.jobs[0].by, "");
     assert_eq!(run.jobs[0].after, None);
-    let digest = handloom_core::records::run_analysis::Digest::of(&run, &[]);
+    let digest = handloom_core::records::run_analysis::RunAnalysis::of(&run, &[]);
     assert_eq!((digest.longest, digest.whole), (vec![0], 1.0));
 }

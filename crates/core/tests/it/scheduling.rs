@@ -9,23 +9,23 @@ use std::time::Duration;
 
 use proptest::prelude::*;
 
+use handloom_core::executor::CancelToken;
+use handloom_core::executor::Executor;
+use handloom_core::executor::Exit;
+use handloom_core::executor::Job;
+use handloom_core::executor::Outcome;
+use handloom_core::graph::BuildRequest;
 use handloom_core::ledger::Ledger;
 use handloom_core::project::Description;
-use handloom_core::project::overrides::SetOutside;
 use handloom_core::project::environment::Overrides;
-use handloom_core::status::RecordingEnvironment;
-use handloom_core::graph::BuildRequest;
+use handloom_core::project::overrides::SetOutside;
+use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Ended;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Event;
-use handloom_core::executor::Exit;
-use handloom_core::executor::Job;
-use handloom_core::scheduler::BuildOptions;
-use handloom_core::executor::Outcome;
-use handloom_core::executor::Executor;
 use handloom_core::scheduler::Session;
-use handloom_core::executor::CancelToken;
 use handloom_core::scheduler::Summary;
+use handloom_core::status::RecordingEnvironment;
 use handloom_core::world::SystemClock;
 
 use crate::made_up::Machine;
@@ -198,11 +198,12 @@ fn weave(gym: &Gym<'_>, keep_going: bool) -> (BTreeMap<String, Ended>, Summary) 
     let (ledger, _) = Ledger::open(machine.storage(), true).unwrap();
     let ledger = RefCell::new(ledger);
     let env = |_: &str| None;
-    let around = RecordingEnvironment::new(machine, machine, &ledger, &env, None, "/project".to_owned())
-        .with_key(Some([7; 32]));
+    let environment =
+        RecordingEnvironment::new(machine, machine, &ledger, &env, None, "/project".to_owned())
+            .with_key(Some([7; 32]));
     let (mut description, wrong) = Description::read(machine);
     assert!(wrong.is_empty(), "{wrong:?}");
-    let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &around);
+    let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &environment);
     let options = BuildOptions {
         jobs: gym.jobs,
         threads: 1,
@@ -227,7 +228,7 @@ fn weave(gym: &Gym<'_>, keep_going: bool) -> (BTreeMap<String, Ended>, Summary) 
         gym,
         &stop,
         &ledger,
-        &around,
+        &environment,
         options,
         &mut observer,
     );

@@ -7,9 +7,9 @@ use handloom_core::graph;
 use handloom_core::ledger::Ledger;
 use handloom_core::project::Description;
 use handloom_core::project::PartId;
+use handloom_core::project::environment::Overrides;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::environment::Overrides;
 use handloom_core::project::values::Vars;
 use handloom_core::status::RecordingEnvironment;
 
@@ -42,7 +42,7 @@ fn value_of_v(loom: &str, set: &[(&str, &str)]) -> Result<Vec<String>, String> {
         Some("say") => Ok(format!("{} in<{folder}>\n", command[1..].join("+"))),
         _ => Err("was not found".to_owned()),
     };
-    let around = RecordingEnvironment::new(
+    let environment = RecordingEnvironment::new(
         &machine,
         &machine,
         &ledger,
@@ -60,10 +60,10 @@ fn value_of_v(loom: &str, set: &[(&str, &str)]) -> Result<Vec<String>, String> {
             .collect(),
         ..Overrides::default()
     };
-    let (outside, wrong) = SetOutside::read(&mut description, &overrides, &around);
+    let (outside, wrong) = SetOutside::read(&mut description, &overrides, &environment);
     assert_eq!(wrong, [], "{loom}");
     let folders = Folders::new(&machine);
-    let vars = Vars::new(&description, &outside, &around, &folders);
+    let vars = Vars::new(&description, &outside, &environment, &folders);
     let value = vars.lookup(PartId::ROOT, "v").expect("a variable v");
     let wrong = lines(&description.sources, &vars.take_diagnostics());
     match value {

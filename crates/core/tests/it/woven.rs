@@ -4,31 +4,31 @@
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 
+use handloom_core::executor::CancelToken;
 use handloom_core::graph;
+use handloom_core::graph::BuildRequest;
 use handloom_core::graph::NodeId;
+use handloom_core::graph_view::GraphSource;
+use handloom_core::graph_view::GraphView;
+use handloom_core::graph_view::ViewEdge;
+use handloom_core::graph_view::ViewKind;
+use handloom_core::graph_view::ViewState;
 use handloom_core::ledger::Ledger;
-use handloom_core::graph_view::Kind;
-use handloom_core::graph_view::Picture;
-use handloom_core::graph_view::Source;
-use handloom_core::graph_view::State;
-use handloom_core::graph_view::Tie;
 use handloom_core::project::Description;
 use handloom_core::project::Project;
 use handloom_core::project::StepId;
 use handloom_core::project::TaskId;
+use handloom_core::project::environment::Overrides;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
-use handloom_core::project::environment::Overrides;
 use handloom_core::project::values::Vars;
-use handloom_core::status::RecordingEnvironment;
-use handloom_core::graph::BuildRequest;
+use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Ended;
 use handloom_core::scheduler::Event;
-use handloom_core::status::WatchSet;
-use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Session;
-use handloom_core::executor::CancelToken;
 use handloom_core::status::ChangeImpact;
+use handloom_core::status::RecordingEnvironment;
+use handloom_core::status::WatchSet;
 use handloom_core::status::dry_run;
 
 use crate::looking::with_vars;
@@ -42,7 +42,7 @@ struct Bench {
 /// What a run told.
 struct Woven {
     ended: Vec<Ended>,
-    ground: WatchSet,
+    watch_set: WatchSet,
     /// Whether anything was found changed between reading and watching, in each round.
     shifted: Vec<bool>,
 }
@@ -59,10 +59,11 @@ impl Bench {
         }
     }
 
-    fn describe(&self, around: &RecordingEnvironment<'_>) -> (Description, SetOutside) {
+    fn describe(&self, environment: &RecordingEnvironment<'_>) -> (Description, SetOutside) {
         let (mut description, wrong) = Description::read(&self.machine);
         assert!(wrong.is_empty(), "{wrong:?}");
-        let (outside, wrong) = SetOutside::read(&mut description, &Overrides::default(), around);
+        let (outside, wrong) =
+            SetOutside::read(&mut description, &Overrides::default(), environment);
         assert!(wrong.is_empty(), "{wrong:?}");
         (description, outside)
     }
@@ -73,9 +74,10 @@ impl Bench {
         let (ledger, _) = Ledger::open(machine.storage(), true).unwrap();
         let ledger = RefCell::new(ledger);
         let env = |_: &str| None;
-        let around = RecordingEnvironment::new(machine, machine, &ledger, &env, None, "/project".to_owned())
-            .with_key(Some([7; 32]));
-        let (description, outside) = self.describe(&around);
+        let environment =
+            RecordingEnvironment::new(machine, machine, &ledger, &env, None, "/project".to_owned())
+                .with_key(Some([7; 32]));
+        let (description, outside) = self.describe(&environment);
         let options = BuildOptions {
             jobs: 2,
             threads: 1,
@@ -93,10 +95,10 @@ impl Bench {
                 ended.push(*job);
             }
         };
-        let (mut ground, mut shifted) = (WatchSet::default(), Vec::new());
-        let mut told = |ground: &mut WatchSet| {
+        let (mut watch_set, mut shifted) = (WatchSet::default(), Vec::new());
+        let mut told = |watch_set: &mut WatchSet| {
             before_looking(machine);
-            shifted.push(ground.begin(machine, &description.sources));
+            shifted.push(watch_set.begin(machine, &description.sources));
         };
         let mut session = Session::new(
             machine,
@@ -104,11 +106,11 @@ impl Bench {
             machine,
             &stop,
             &ledger,
-            &around,
+            &environment,
             options,
             &mut observer,
         );
-        session.ground = Some((&mut ground, &mut told));
+        session.watch_set = Some((&mut watch_set, &mut told));
         let asked = BuildRequest {
             names: names.iter().map(|name| (*name).to_owned()).collect(),
             ..BuildRequest::default()
@@ -116,10 +118,10 @@ impl Bench {
         session.weave(&description, &outside, &asked).unwrap();
         drop(session);
         let ran: Vec<&str> = ended.iter().map(|job| job.step.as_str()).collect();
-        ground.learned_since(ran.into_iter(), &ledger.borrow());
+        watch_set.learned_since(ran.into_iter(), &ledger.borrow());
         Woven {
             ended,
-            ground,
+            watch_set,
             shifted,
         }
     }
@@ -135,7 +137,7 @@ impl Bench {
             let goals: Vec<NodeId> = steps.chain(tasks).collect();
             let order = graph::order(&project, &goals).unwrap();
             look(&Looked {
-                around: seen.around,
+                environment: seen.environment,
                 folders: seen.folders,
                 vars: seen.vars,
                 project: &project,
@@ -144,34 +146,34 @@ impl Bench {
         })
     }
 
-    fn picture(&self, failed: &[&str]) -> Picture {
+    fn view(&self, failed: &[&str]) -> GraphView {
         self.look(|looked| {
-            let prospects = dry_run(
+            let predictions = dry_run(
                 looked.project,
                 looked.vars,
-                looked.around,
+                looked.environment,
                 looked.order,
                 &[],
                 1,
                 None,
             );
-            Source {
+            GraphSource {
                 project: looked.project,
                 vars: looked.vars,
                 order: looked.order,
-                prospects: &prospects.unwrap(),
+                predictions: &predictions.unwrap(),
                 disk: &self.machine,
-                ledger: &looked.around.ledger.borrow(),
+                ledger: &looked.environment.ledger.borrow(),
                 failed: &|name| failed.contains(&name),
             }
-            .picture()
+            .view()
         })
     }
 }
 
 /// A project that was worked out, with all of it in order.
 struct Looked<'l, 'd> {
-    around: &'l RecordingEnvironment<'d>,
+    environment: &'l RecordingEnvironment<'d>,
     folders: &'l Folders<'l>,
     vars: &'l Vars<'d>,
     project: &'l Project<'d>,
@@ -216,7 +218,7 @@ fn nothing(_: &Machine) {}
 fn what_a_change_means() {
     let woven = project().weave(&[], &nothing);
     assert_eq!(woven.shifted, [false]);
-    let ground = &woven.ground;
+    let watch_set = &woven.watch_set;
     for (path, touch) in [
         ("src/one.c", ChangeImpact::Source),
         ("notes/x.txt", ChangeImpact::Source),
@@ -242,38 +244,42 @@ fn what_a_change_means() {
         (".handloom", ChangeImpact::Nothing),
         (".handloom/jobs/0.learn", ChangeImpact::Nothing),
     ] {
-        assert_eq!(ground.touch(path), touch, "{path}");
+        assert_eq!(watch_set.touch(path), touch, "{path}");
     }
-    assert!(ground.is_folder("out") && !ground.is_folder("prog"));
-    assert!(ChangeImpact::Everything.is_cause() && !ChangeImpact::Made.is_cause() && !ChangeImpact::Names.is_cause());
-    let mut folders: Vec<&str> = ground.folders().collect();
+    assert!(watch_set.is_folder("out") && !watch_set.is_folder("prog"));
+    assert!(
+        ChangeImpact::Everything.is_cause()
+            && !ChangeImpact::Made.is_cause()
+            && !ChangeImpact::Names.is_cause()
+    );
+    let mut folders: Vec<&str> = watch_set.folders().collect();
     folders.sort_unstable();
     assert_eq!(folders, ["", "inc/", "notes/", "out/", "src/"]);
-    assert_eq!(ground.sources(), 2 + 3 + 2);
+    assert_eq!(watch_set.sources(), 2 + 3 + 2);
 }
 
 #[test]
 fn names_count_where_patterns_look_and_targets_do_not() {
     let bench = project();
-    let ground = bench.weave(&[], &nothing).ground;
+    let watch_set = bench.weave(&[], &nothing).watch_set;
     let machine = &bench.machine;
-    assert!(!ground.names_differ(machine, "src/one.c"));
+    assert!(!watch_set.names_differ(machine, "src/one.c"));
     // The run itself filled the folder of the targets.
-    assert!(!ground.names_differ(machine, "out"));
-    assert!(!ground.names_differ(machine, "out/one.o"));
+    assert!(!watch_set.names_differ(machine, "out"));
+    assert!(!watch_set.names_differ(machine, "out/one.o"));
     machine.write_now("src/one.c~", b"a");
-    assert!(ground.names_differ(machine, "src/one.c~"));
+    assert!(watch_set.names_differ(machine, "src/one.c~"));
     machine.remove_now("src/one.c~");
-    assert!(!ground.names_differ(machine, "src/one.c~"));
+    assert!(!watch_set.names_differ(machine, "src/one.c~"));
     machine.write_now("src/.one.c.swp", b"a");
     assert!(
-        !ground.names_differ(machine, "src/.one.c.swp"),
+        !watch_set.names_differ(machine, "src/.one.c.swp"),
         "no pattern asks for hidden names"
     );
     machine.remove_now("out/one.o");
-    assert!(!ground.names_differ(machine, "out/one.o"));
+    assert!(!watch_set.names_differ(machine, "out/one.o"));
     machine.write_now("out/strange.o", b"a");
-    assert!(ground.names_differ(machine, "out/strange.o"));
+    assert!(watch_set.names_differ(machine, "out/strange.o"));
 }
 
 #[test]
@@ -295,12 +301,12 @@ fn what_changes_before_it_is_watched_is_noticed() {
 
 #[test]
 fn only_what_is_asked_for_is_ground() {
-    let ground = project().weave(&["out/one.o"], &nothing).ground;
-    assert_eq!(ground.touch("src/one.c"), ChangeImpact::Source);
-    assert_eq!(ground.touch("src/two.c"), ChangeImpact::Names);
-    assert_eq!(ground.touch("notes/x.txt"), ChangeImpact::Names);
-    assert_eq!(ground.touch("inc/2"), ChangeImpact::Nothing);
-    assert_eq!(ground.sources(), 2);
+    let watch_set = project().weave(&["out/one.o"], &nothing).watch_set;
+    assert_eq!(watch_set.touch("src/one.c"), ChangeImpact::Source);
+    assert_eq!(watch_set.touch("src/two.c"), ChangeImpact::Names);
+    assert_eq!(watch_set.touch("notes/x.txt"), ChangeImpact::Names);
+    assert_eq!(watch_set.touch("inc/2"), ChangeImpact::Nothing);
+    assert_eq!(watch_set.sources(), 2);
 }
 
 #[test]
@@ -310,11 +316,15 @@ fn whole_folders_are_ground() {
         &[("data/a", "a"), ("data/deep/b", "b"), ("datum", "d")],
     );
     // The made-up jobs read no folders: only what the run would depend on is asked.
-    let ground = bench.look(|looked| {
-        let mut ground = WatchSet::default();
-        ground.add_folders((looked.folders.seen(), looked.folders.told()));
-        ground.add(looked.project, looked.order, &looked.around.ledger.borrow());
-        ground
+    let watch_set = bench.look(|looked| {
+        let mut watch_set = WatchSet::default();
+        watch_set.add_folders((looked.folders.seen(), looked.folders.told()));
+        watch_set.add(
+            looked.project,
+            looked.order,
+            &looked.environment.ledger.borrow(),
+        );
+        watch_set
     });
     for (path, touch) in [
         ("data/a", ChangeImpact::Source),
@@ -324,33 +334,33 @@ fn whole_folders_are_ground() {
         ("datum", ChangeImpact::Nothing),
         ("sum", ChangeImpact::Made),
     ] {
-        assert_eq!(ground.touch(path), touch, "{path}");
+        assert_eq!(watch_set.touch(path), touch, "{path}");
     }
-    assert_eq!(ground.trees().into_iter().collect::<Vec<_>>(), ["data/"]);
+    assert_eq!(watch_set.trees().into_iter().collect::<Vec<_>>(), ["data/"]);
 }
 
 /// Ties as text: `from -> to`, with what kind when it is not needed.
-fn ties(picture: &Picture) -> Vec<String> {
-    let name = |at: usize| picture.knots[at].name.clone();
-    let mut ties: Vec<String> = picture
-        .ties
+fn edges(view: &GraphView) -> Vec<String> {
+    let name = |at: usize| view.nodes[at].name.clone();
+    let mut edges: Vec<String> = view
+        .edges
         .iter()
-        .map(|&(from, to, tie)| match tie {
-            Tie::Needs => format!("{} -> {}", name(from), name(to)),
+        .map(|&(from, to, edge)| match edge {
+            ViewEdge::Needs => format!("{} -> {}", name(from), name(to)),
             other => format!("{} -> {} {}", name(from), name(to), other.name()),
         })
         .collect();
-    ties.sort();
-    ties
+    edges.sort();
+    edges
 }
 
 #[test]
 fn a_picture_holds_what_leads_to_what() {
     let bench = project();
     bench.weave(&[], &nothing);
-    let picture = bench.picture(&[]);
+    let view = bench.view(&[]);
     assert_eq!(
-        ties(&picture),
+        edges(&view),
         [
             "check -> pages after",
             "inc/1 -> out/one.o learned",
@@ -364,11 +374,11 @@ fn a_picture_holds_what_leads_to_what() {
             "src/two.c -> out/two.o",
         ]
     );
-    let notes = &picture.knots[picture.find("notes/*.txt").unwrap()];
-    assert_eq!((notes.kind, notes.count), (Kind::Source, 3));
-    assert_eq!(picture.find("notes/y.txt"), picture.find("notes/*.txt"));
-    assert_eq!(picture.states(), [(State::Kept, 4)]);
-    assert_eq!(picture.steps(), 4);
+    let notes = &view.nodes[view.find("notes/*.txt").unwrap()];
+    assert_eq!((notes.kind, notes.count), (ViewKind::Source, 3));
+    assert_eq!(view.find("notes/y.txt"), view.find("notes/*.txt"));
+    assert_eq!(view.states(), [(ViewState::Kept, 4)]);
+    assert_eq!(view.steps(), 4);
 }
 
 #[test]
@@ -378,19 +388,19 @@ fn states_are_those_of_now() {
     bench.machine.pass(1_000_000_000);
     bench.machine.write_now("inc/1", b"other");
     bench.machine.remove_now("src/two.c");
-    let picture = bench.picture(&["prog", "out/one.o"]);
-    let state = |name: &str| picture.find(name).map(|at| picture.knots[at].state);
-    assert_eq!(state("out/one.o"), Some(State::Failed));
+    let view = bench.view(&["prog", "out/one.o"]);
+    let state = |name: &str| view.find(name).map(|at| view.nodes[at].state);
+    assert_eq!(state("out/one.o"), Some(ViewState::Failed));
     // Its list of prerequisites is another, and it failed last.
-    assert_eq!(state("prog"), Some(State::Failed));
-    assert_eq!(state("pages"), Some(State::Maybe));
+    assert_eq!(state("prog"), Some(ViewState::Failed));
+    assert_eq!(state("pages"), Some(ViewState::Maybe));
     assert_eq!(state("out/two.o"), None);
-    assert_eq!(state("check"), Some(State::None));
-    let picture = bench.picture(&[]);
-    let reason = |name: &str| picture.knots[picture.find(name).unwrap()].reason.clone();
+    assert_eq!(state("check"), Some(ViewState::None));
+    let view = bench.view(&[]);
+    let reason = |name: &str| view.nodes[view.find(name).unwrap()].reason.clone();
     assert_eq!(reason("out/one.o"), "inc/1, which it learned of, differs");
     assert_eq!(reason("prog"), "out/two.o is no longer among its needs");
-    assert_eq!(picture.states(), [(State::Run, 2), (State::Maybe, 1)]);
+    assert_eq!(view.states(), [(ViewState::Run, 2), (ViewState::Maybe, 1)]);
 }
 
 #[test]
@@ -399,10 +409,10 @@ fn a_source_that_is_not_there_is_told() {
         "target a\n  needs gone here\n  recipe: whole 1\n",
         &[("here", "x")],
     );
-    let picture = bench.picture(&[]);
-    let state = |name: &str| picture.knots[picture.find(name).unwrap()].state;
-    assert_eq!(state("gone"), State::Missing);
-    assert_eq!(state("here"), State::None);
+    let view = bench.view(&[]);
+    let state = |name: &str| view.nodes[view.find(name).unwrap()].state;
+    assert_eq!(state("gone"), ViewState::Missing);
+    assert_eq!(state("here"), ViewState::None);
 }
 
 #[test]
@@ -411,9 +421,9 @@ fn groups_stand_for_all_steps_of_a_description() {
     bench.weave(&[], &nothing);
     bench.machine.pass(1_000_000_000);
     bench.machine.write_now("src/two.c", b"e");
-    let picture = bench.picture(&[]).grouped();
+    let view = bench.view(&[]).grouped();
     assert_eq!(
-        ties(&picture),
+        edges(&view),
         [
             "check -> pages after",
             "inc/* -> out/<unit>.o learned",
@@ -424,13 +434,13 @@ fn groups_stand_for_all_steps_of_a_description() {
             "src/*.c -> out/<unit>.o",
         ]
     );
-    let units = &picture.knots[picture.find("out/<unit>.o").unwrap()];
+    let units = &view.nodes[view.find("out/<unit>.o").unwrap()];
     assert_eq!(units.count, 2);
-    assert_eq!(units.counts, [(State::Run, 1), (State::Kept, 1)]);
-    assert_eq!(units.state, State::Run);
+    assert_eq!(units.counts, [(ViewState::Run, 1), (ViewState::Kept, 1)]);
+    assert_eq!(units.state, ViewState::Run);
     assert_eq!(units.reason, "src/two.c differs");
     assert_eq!(units.files, ["out/one.o", "out/two.o"]);
-    assert_eq!(picture.steps(), 4);
+    assert_eq!(view.steps(), 4);
 }
 
 #[test]
@@ -439,25 +449,25 @@ fn sets_that_several_need_are_nodes_until_they_are_grouped() {
         "target a/<n>\n  needs each in/<n>\n  recipe: whole 1\ntarget b/<n>\n  needs\n    each in/<n>\n    all: a/*\n  recipe: whole 2\n",
         &[("in/1", "1"), ("in/2", "2"), ("in/3", "3")],
     );
-    let picture = bench.picture(&[]);
-    let set = picture.find("a/*").unwrap();
+    let view = bench.view(&[]);
+    let set = view.find("a/*").unwrap();
     assert_eq!(
-        (picture.knots[set].kind, picture.knots[set].count),
-        (Kind::Set, 3)
+        (view.nodes[set].kind, view.nodes[set].count),
+        (ViewKind::Set, 3)
     );
     // Three lead to it and it leads to three; without it there were nine.
-    let through = picture
-        .ties
+    let through = view
+        .edges
         .iter()
         .filter(|(from, to, _)| *from == set || *to == set);
     assert_eq!(through.count(), 6);
     assert_eq!(
-        ties(&picture.grouped()),
+        edges(&view.grouped()),
         ["a/<n> -> b/<n>", "in/* -> a/<n>", "in/* -> b/<n>"]
     );
     // A set does not count on the way to a neighbour.
-    let around = picture.around(picture.find("a/1").unwrap(), 1);
-    let mut names: Vec<&str> = around.knots.iter().map(|knot| knot.name.as_str()).collect();
+    let around = view.around(view.find("a/1").unwrap(), 1);
+    let mut names: Vec<&str> = around.nodes.iter().map(|node| node.name.as_str()).collect();
     names.sort_unstable();
     assert_eq!(names, ["a/*", "a/1", "b/1", "b/2", "b/3", "in/1"]);
 }
@@ -466,10 +476,10 @@ fn sets_that_several_need_are_nodes_until_they_are_grouped() {
 fn neighbours_are_before_or_behind_and_not_beside() {
     let bench = project();
     bench.weave(&[], &nothing);
-    let picture = bench.picture(&[]);
+    let view = bench.view(&[]);
     let names = |name: &str, depth: usize| {
-        let around = picture.around(picture.find(name).unwrap(), depth);
-        let mut names: Vec<String> = around.knots.iter().map(|knot| knot.name.clone()).collect();
+        let around = view.around(view.find(name).unwrap(), depth);
+        let mut names: Vec<String> = around.nodes.iter().map(|node| node.name.clone()).collect();
         names.sort();
         names
     };
@@ -481,7 +491,7 @@ fn neighbours_are_before_or_behind_and_not_beside() {
         names("prog", 1),
         ["check", "out/one.o", "out/two.o", "pages", "prog"]
     );
-    assert_eq!(names("pages", 99).len(), picture.knots.len());
+    assert_eq!(names("pages", 99).len(), view.nodes.len());
 }
 
 #[test]

@@ -25,14 +25,14 @@ use rustix::process::Signal;
 use rustix::process::WaitIdOptions;
 use wait4::Wait4;
 
-use crate::project::secret::Redactor;
+use crate::executor::cancel::CancelToken;
 use crate::executor::capture::Capture;
 use crate::executor::exit::Exit;
-use crate::executor::local::LocalExecutor;
 use crate::executor::job::Job;
 use crate::executor::job::Outcome;
+use crate::executor::local::LocalExecutor;
 use crate::executor::local::processes::Process;
-use crate::executor::cancel::CancelToken;
+use crate::project::secret::Redactor;
 use crate::world::names;
 
 /// How often is looked for what no descriptor tells of.

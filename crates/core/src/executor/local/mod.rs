@@ -28,17 +28,17 @@ use std::time::Duration;
 
 use rustix::process::Signal;
 
-use crate::project::secret;
-use crate::project::shell::quote_all;
+use crate::executor::cancel::CancelToken;
 use crate::executor::exit::Exit;
-use crate::executor::local::job_markers::JobMarkers;
+use crate::executor::job::Executor;
 use crate::executor::job::Job;
 use crate::executor::job::Outcome;
-use crate::executor::job::Executor;
-use crate::executor::local::processes::ProcessFamily;
 use crate::executor::local::child::ChildProcess;
 use crate::executor::local::child::killed_for_memory;
-use crate::executor::cancel::CancelToken;
+use crate::executor::local::job_markers::JobMarkers;
+use crate::executor::local::processes::ProcessFamily;
+use crate::project::secret;
+use crate::project::shell::quote_all;
 use crate::world::names;
 use crate::world::own;
 
@@ -172,7 +172,12 @@ impl LocalExecutor {
     ///
     /// # Errors
     /// What became of it, to stand behind its name.
-    pub fn ask(&self, command: &[String], folder: &str, stop: &CancelToken) -> Result<String, String> {
+    pub fn ask(
+        &self,
+        command: &[String],
+        folder: &str,
+        stop: &CancelToken,
+    ) -> Result<String, String> {
         let (program, arguments) = command.split_first().ok_or("has no words")?;
         let mut asked = Command::new(os(program));
         asked.args(arguments.iter().map(|word| os(word)));

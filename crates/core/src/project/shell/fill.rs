@@ -9,9 +9,9 @@
 use crate::language::Piece;
 use crate::language::VarRef;
 use crate::project::secret;
-use crate::project::shell::lexer::Kind;
-use crate::project::shell::lexer::Lexer;
-use crate::project::shell::lexer::Step;
+use crate::project::shell::lexer::ShellKind;
+use crate::project::shell::lexer::ShellLexer;
+use crate::project::shell::lexer::ShellStep;
 use crate::project::shell::protect;
 use crate::project::value::Value;
 
@@ -36,7 +36,7 @@ enum RunPart<'p> {
 const WITH_SUBSTITUTION: &str = "it is a list, and stands in one word with a substitution";
 
 struct Filler<'p> {
-    lexer: Lexer,
+    lexer: ShellLexer,
     out: String,
     run: Vec<RunPart<'p>>,
 }
@@ -50,7 +50,7 @@ pub fn fill(
     mut value: impl FnMut(&VarRef) -> Option<Value>,
 ) -> Option<Result<String, Refusal<'_>>> {
     let mut filler = Filler {
-        lexer: Lexer::new(),
+        lexer: ShellLexer::new(),
         out: String::new(),
         run: Vec::new(),
     };
@@ -123,7 +123,7 @@ impl<'p> Filler<'p> {
         for c in text.chars() {
             let was_here = self.lexer.here().is_some();
             let step = self.lexer.take(c);
-            if step == Step::Delimiter || was_here {
+            if step == ShellStep::Delimiter || was_here {
                 self.flush()?;
                 self.out.push(c);
             } else {
@@ -175,20 +175,20 @@ impl<'p> Filler<'p> {
             return unsure("it may be read as the end of the here-document");
         }
         let text = match self.lexer.kind() {
-            Kind::Comment => {
+            ShellKind::Comment => {
                 self.push_text(&secret::shown(&joined).replace('\n', " "));
                 return Ok(());
             }
-            Kind::Single => looked_up(
+            ShellKind::Single => looked_up(
                 &joined,
                 |text| text.replace('\'', r"'\''"),
                 |name| format!("'\"${{{name}}}\"'"),
             ),
-            Kind::Arithmetic if !is_number(&joined) => {
+            ShellKind::Arithmetic if !is_number(&joined) => {
                 return unsure("only a whole number can be put into arithmetic");
             }
-            Kind::Arithmetic => joined.clone(),
-            Kind::Brace if joined.contains(['}', '{', '\'', '"', '\\', '`']) => {
+            ShellKind::Arithmetic => joined.clone(),
+            ShellKind::Brace if joined.contains(['}', '{', '\'', '"', '\\', '`']) => {
                 return unsure("shells read quotes and brackets in `${…}` differently");
             }
             _ if self.lexer.is_in_double() => looked_up(

@@ -4,11 +4,11 @@
 //!
 //! The lexer takes a script piece by piece and never looks ahead of what it was given, since words are put in
 //! between. Where shells differ, or where it would have to know more than a lexer knows, it says so
-//! ([`Lexer::doubt`]), and no word is put in there.
+//! ([`ShellLexer::doubt`]), and no word is put in there.
 
 /// What is open.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Kind {
+pub enum ShellKind {
     /// The script itself.
     Top,
     /// Commands inside `$(…)` or `(…)`.
@@ -44,7 +44,7 @@ enum Case {
 
 #[derive(Clone, Debug)]
 struct Level {
-    kind: Kind,
+    kind: ShellKind,
     /// Whether a word here would be a command, or a word that begins or ends a compound one.
     at_command: bool,
     cases: Vec<Case>,
@@ -61,10 +61,10 @@ struct Level {
 }
 
 impl Level {
-    fn of(kind: Kind) -> Self {
+    fn of(kind: ShellKind) -> Self {
         Self {
             kind,
-            at_command: matches!(kind, Kind::Top | Kind::Paren | Kind::Back),
+            at_command: matches!(kind, ShellKind::Top | ShellKind::Paren | ShellKind::Back),
             cases: Vec::new(),
             brackets: 0,
             half_closed: false,
@@ -111,7 +111,7 @@ struct EndWord {
 
 /// What the lexer did with a character.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Step {
+pub enum ShellStep {
     /// It belongs to a word.
     Word,
     /// It ends the word before it.
@@ -119,7 +119,7 @@ pub enum Step {
 }
 
 #[derive(Debug)]
-pub struct Lexer {
+pub struct ShellLexer {
     levels: Vec<Level>,
     waiting: Vec<HereDocument>,
     here: Option<HereDocument>,
@@ -143,10 +143,10 @@ pub struct Lexer {
     lost: Option<&'static str>,
 }
 
-impl Lexer {
+impl ShellLexer {
     pub fn new() -> Self {
         Self {
-            levels: vec![Level::of(Kind::Top)],
+            levels: vec![Level::of(ShellKind::Top)],
             waiting: Vec::new(),
             here: None,
             here_depth: 0,
@@ -168,8 +168,10 @@ impl Lexer {
     }
 
     /// What is open innermost.
-    pub fn kind(&self) -> Kind {
-        self.levels.last().map_or(Kind::Top, |level| level.kind)
+    pub fn kind(&self) -> ShellKind {
+        self.levels
+            .last()
+            .map_or(ShellKind::Top, |level| level.kind)
     }
 
     /// The here-document whose text comes next.
@@ -190,20 +192,21 @@ impl Lexer {
             .levels
             .iter()
             .rev()
-            .find(|level| level.kind != Kind::Brace);
-        self.kind() == Kind::Double
-            || (self.kind() == Kind::Brace && outer.is_some_and(|outer| outer.kind == Kind::Double))
+            .find(|level| level.kind != ShellKind::Brace);
+        self.kind() == ShellKind::Double
+            || (self.kind() == ShellKind::Brace
+                && outer.is_some_and(|outer| outer.kind == ShellKind::Double))
     }
 
     /// The backquotes around: for each, from the inside, whether it stands in `"…"`.
     pub fn backquotes(&self) -> Vec<bool> {
         let mut found = Vec::new();
         for (at, level) in self.levels.iter().enumerate().rev() {
-            if level.kind == Kind::Back {
+            if level.kind == ShellKind::Back {
                 found.push(
                     self.levels[..at]
                         .iter()
-                        .any(|outer| outer.kind == Kind::Double),
+                        .any(|outer| outer.kind == ShellKind::Double),
                 );
             }
         }
@@ -218,7 +221,7 @@ impl Lexer {
         if self.end_word.is_some() {
             return Some("it would be the end word of a here-document");
         }
-        let literal = matches!(self.kind(), Kind::Single | Kind::Comment)
+        let literal = matches!(self.kind(), ShellKind::Single | ShellKind::Comment)
             || self.here_text().is_some_and(|here| here.quoted);
         if literal {
             return None;
@@ -229,7 +232,7 @@ impl Lexer {
         if self.dollar {
             return Some("a `$` stands in front of it");
         }
-        if self.kind() == Kind::Ansi {
+        if self.kind() == ShellKind::Ansi {
             return Some("not all shells know `$'…'`");
         }
         let backs = self.backquotes();
@@ -255,7 +258,7 @@ impl Lexer {
         self.dollar = false;
         self.before = ['x'; 2];
         self.level().is_fresh = false;
-        if self.kind() == Kind::Brace || self.kind() == Kind::Double {
+        if self.kind() == ShellKind::Brace || self.kind() == ShellKind::Double {
             return;
         }
         if self.here.is_none() {
@@ -289,14 +292,14 @@ impl Lexer {
     }
 
     /// Takes the next character of the script.
-    pub fn take(&mut self, c: char) -> Step {
+    pub fn take(&mut self, c: char) -> ShellStep {
         let is_dollar = c == '$' && !self.escaped;
         let depth = self.levels.len();
         let step = if self.end_word.is_some() {
             self.take_end_word(c)
         } else if self.here_text().is_some() {
             self.take_here(c);
-            Step::Word
+            ShellStep::Word
         } else {
             self.track_here_line(c);
             self.take_plain(c)
@@ -344,15 +347,15 @@ impl Lexer {
         }
         match c {
             '\\' => self.escaped = true,
-            '`' => self.open(Kind::Back),
+            '`' => self.open(ShellKind::Back),
             '(' if self.dollar => self.open_substitution(),
-            '{' if self.dollar => self.open(Kind::Brace),
+            '{' if self.dollar => self.open(ShellKind::Brace),
             _ => {}
         }
     }
 
     fn open_substitution(&mut self) {
-        self.open(Kind::Paren);
+        self.open(ShellKind::Paren);
         self.level().in_word = true;
     }
 
@@ -364,7 +367,7 @@ impl Lexer {
         }
     }
 
-    fn open(&mut self, kind: Kind) {
+    fn open(&mut self, kind: ShellKind) {
         self.levels.push(Level::of(kind));
         self.word = Some(String::new());
         self.in_word = false;
@@ -374,58 +377,60 @@ impl Lexer {
         if self.levels.len() > 1
             && let Some(level) = self.levels.pop()
         {
-            self.spans_substitution |=
-                matches!(level.kind, Kind::Paren | Kind::Back | Kind::Arithmetic);
+            self.spans_substitution |= matches!(
+                level.kind,
+                ShellKind::Paren | ShellKind::Back | ShellKind::Arithmetic
+            );
         }
         // What was closed is part of a word.
         self.word = None;
         self.in_word = true;
     }
 
-    fn take_plain(&mut self, c: char) -> Step {
+    fn take_plain(&mut self, c: char) -> ShellStep {
         if std::mem::take(&mut self.escaped) {
-            if self.kind() == Kind::Ansi && c == '\'' {
+            if self.kind() == ShellKind::Ansi && c == '\'' {
                 self.lost = Some("shells read `\\'` in `$'…'` differently");
             }
             self.word = None;
             self.in_word = true;
-            return Step::Word;
+            return ShellStep::Word;
         }
         match self.kind() {
-            Kind::Comment => {
+            ShellKind::Comment => {
                 if c == '\n' {
                     self.levels.pop();
                     return self.newline();
                 }
-                Step::Word
+                ShellStep::Word
             }
-            Kind::Single => {
+            ShellKind::Single => {
                 if c == '\'' {
                     self.close();
                 }
-                Step::Word
+                ShellStep::Word
             }
-            Kind::Ansi => {
+            ShellKind::Ansi => {
                 match c {
                     '\\' => self.escaped = true,
                     '\'' => self.close(),
                     _ => {}
                 }
-                Step::Word
+                ShellStep::Word
             }
-            Kind::Double => {
+            ShellKind::Double => {
                 if c == '"' {
                     self.close();
                 } else {
                     self.substitution(c);
                 }
-                Step::Word
+                ShellStep::Word
             }
-            Kind::Brace => {
+            ShellKind::Brace => {
                 match c {
                     '}' => self.close(),
-                    '\'' if !self.is_in_double() => self.open(Kind::Single),
-                    '"' if !self.is_in_double() => self.open(Kind::Double),
+                    '\'' if !self.is_in_double() => self.open(ShellKind::Single),
+                    '"' if !self.is_in_double() => self.open(ShellKind::Double),
                     '"' => {
                         self.lost =
                             Some("a quote stands in `\"${…}\"`, which shells read differently");
@@ -434,13 +439,13 @@ impl Lexer {
                         self.substitution(c);
                     }
                 }
-                Step::Word
+                ShellStep::Word
             }
-            Kind::Arithmetic => {
+            ShellKind::Arithmetic => {
                 self.arithmetic(c);
-                Step::Word
+                ShellStep::Word
             }
-            Kind::Top | Kind::Paren | Kind::Back => self.commands(c),
+            ShellKind::Top | ShellKind::Paren | ShellKind::Back => self.commands(c),
         }
     }
 
@@ -453,14 +458,14 @@ impl Lexer {
                     .levels
                     .iter_mut()
                     .rev()
-                    .find(|level| level.kind == Kind::Back)
+                    .find(|level| level.kind == ShellKind::Back)
                 {
                     back.has_backslash = true;
                 }
             }
             '`' => self.backquote(),
             '(' if self.dollar => self.open_substitution(),
-            '{' if self.dollar => self.open(Kind::Brace),
+            '{' if self.dollar => self.open(ShellKind::Brace),
             _ => return false,
         }
         true
@@ -470,7 +475,7 @@ impl Lexer {
         match self
             .levels
             .iter()
-            .rposition(|level| level.kind == Kind::Back)
+            .rposition(|level| level.kind == ShellKind::Back)
         {
             // Whatever is open in it ends there too: a shell looks for the backquote first.
             Some(at) => {
@@ -480,7 +485,7 @@ impl Lexer {
                 self.levels.truncate(at + 1);
                 self.close();
             }
-            None => self.open(Kind::Back),
+            None => self.open(ShellKind::Back),
         }
     }
 
@@ -490,7 +495,7 @@ impl Lexer {
             c if self.level().half_closed => {
                 // A single one says that these were two brackets: `$( (…) … )`.
                 let in_word = self.level().in_word;
-                *self.level() = Level::of(Kind::Paren);
+                *self.level() = Level::of(ShellKind::Paren);
                 self.level().in_word = in_word;
                 self.level().at_command = false;
                 self.commands(c);
@@ -505,27 +510,30 @@ impl Lexer {
         }
     }
 
-    fn commands(&mut self, c: char) -> Step {
+    fn commands(&mut self, c: char) -> ShellStep {
         let level = self.level();
-        if c == '(' && level.kind == Kind::Paren && level.in_word && level.is_fresh {
+        if c == '(' && level.kind == ShellKind::Paren && level.in_word && level.is_fresh {
             // `$((`: the first bracket opened commands.
-            *level = Level::of(Kind::Arithmetic);
+            *level = Level::of(ShellKind::Arithmetic);
             level.in_word = true;
-            return Step::Word;
+            return ShellStep::Word;
         }
         if self.substitution(c) {
-            if !matches!(self.kind(), Kind::Paren | Kind::Brace | Kind::Back) {
+            if !matches!(
+                self.kind(),
+                ShellKind::Paren | ShellKind::Brace | ShellKind::Back
+            ) {
                 self.word = None;
             }
             self.in_word |= self.escaped;
-            return Step::Word;
+            return ShellStep::Word;
         }
         match c {
-            '\'' if self.dollar => self.open_quote(Kind::Ansi),
-            '\'' => self.open_quote(Kind::Single),
-            '"' => self.open_quote(Kind::Double),
+            '\'' if self.dollar => self.open_quote(ShellKind::Ansi),
+            '\'' => self.open_quote(ShellKind::Single),
+            '"' => self.open_quote(ShellKind::Double),
             '#' if !self.in_word => {
-                self.levels.push(Level::of(Kind::Comment));
+                self.levels.push(Level::of(ShellKind::Comment));
             }
             '\n' => return self.newline(),
             '<' if self.before[1] == '<' && self.before[0] != '<' => {
@@ -538,21 +546,21 @@ impl Lexer {
                     escaped: false,
                     begun: false,
                 });
-                return Step::Delimiter;
+                return ShellStep::Delimiter;
             }
             '(' | ')' => return self.bracket(c),
             ' ' | '\t' => {
                 self.end_of_word();
-                return Step::Delimiter;
+                return ShellStep::Delimiter;
             }
             ';' | '&' | '|' => {
                 self.end_of_word();
                 self.separator(c);
-                return Step::Delimiter;
+                return ShellStep::Delimiter;
             }
             '<' | '>' => {
                 self.end_of_word();
-                return Step::Delimiter;
+                return ShellStep::Delimiter;
             }
             c => {
                 if let Some(word) = &mut self.word {
@@ -561,10 +569,10 @@ impl Lexer {
                 self.in_word = true;
             }
         }
-        Step::Word
+        ShellStep::Word
     }
 
-    fn open_quote(&mut self, kind: Kind) {
+    fn open_quote(&mut self, kind: ShellKind) {
         self.word = None;
         self.levels.push(Level::of(kind));
         self.in_word = true;
@@ -581,26 +589,26 @@ impl Lexer {
         level.at_command = true;
     }
 
-    fn bracket(&mut self, c: char) -> Step {
+    fn bracket(&mut self, c: char) -> ShellStep {
         let begun = self.in_word;
         let at_command = self.level().at_command;
         if let Some(case @ (Case::Pattern(_) | Case::Opened(_))) = self.level().cases.last_mut() {
             let (Case::Pattern(depth) | Case::Opened(depth)) = case else {
-                return Step::Delimiter;
+                return ShellStep::Delimiter;
             };
             match c {
                 '(' if begun || *depth > 0 => {
                     *depth += 1;
-                    return Step::Word;
+                    return ShellStep::Word;
                 }
                 ')' if *depth > 0 => {
                     *depth -= 1;
-                    return Step::Word;
+                    return ShellStep::Word;
                 }
                 // One may stand in front of a pattern.
                 '(' => {
                     *case = Case::Opened(0);
-                    return Step::Delimiter;
+                    return ShellStep::Delimiter;
                 }
                 _ => {}
             }
@@ -610,21 +618,21 @@ impl Lexer {
             {
                 *case = Case::Body;
                 self.level().at_command = true;
-                return Step::Delimiter;
+                return ShellStep::Delimiter;
             }
         }
         self.end_of_word();
         if c == '(' {
-            if self.kind() == Kind::Paren && self.level().is_fresh && at_command {
+            if self.kind() == ShellKind::Paren && self.level().is_fresh && at_command {
                 // `((`: bash's arithmetic, or two subshells.
-                *self.level() = Level::of(Kind::Arithmetic);
-                return Step::Delimiter;
+                *self.level() = Level::of(ShellKind::Arithmetic);
+                return ShellStep::Delimiter;
             }
-            self.open(Kind::Paren);
-        } else if self.kind() == Kind::Paren && self.level().in_word {
+            self.open(ShellKind::Paren);
+        } else if self.kind() == ShellKind::Paren && self.level().in_word {
             self.close();
-            return Step::Word;
-        } else if self.kind() == Kind::Paren {
+            return ShellStep::Word;
+        } else if self.kind() == ShellKind::Paren {
             self.close();
             self.in_word = false;
             self.word = Some(String::new());
@@ -633,10 +641,10 @@ impl Lexer {
         } else {
             self.level().at_command = true;
         }
-        Step::Delimiter
+        ShellStep::Delimiter
     }
 
-    fn newline(&mut self) -> Step {
+    fn newline(&mut self) -> ShellStep {
         self.end_of_word();
         let level = self.level();
         if !matches!(
@@ -652,7 +660,7 @@ impl Lexer {
         } else {
             self.begin_here();
         }
-        Step::Delimiter
+        ShellStep::Delimiter
     }
 
     /// A word has ended: it may be one that shells give a meaning.
@@ -700,13 +708,13 @@ impl Lexer {
     }
 
     /// The word behind `<<`.
-    fn take_end_word(&mut self, c: char) -> Step {
+    fn take_end_word(&mut self, c: char) -> ShellStep {
         let Some(word) = &mut self.end_word else {
-            return Step::Word;
+            return ShellStep::Word;
         };
         if std::mem::take(&mut word.escaped) {
             word.text.push(c);
-            return Step::Word;
+            return ShellStep::Word;
         }
         match (word.quote, c) {
             (Some(quote), c) if c == quote => word.quote = None,
@@ -716,7 +724,7 @@ impl Lexer {
                 // `<<<`: a word follows, and no document.
                 self.end_word = None;
                 self.in_word = false;
-                return Step::Delimiter;
+                return ShellStep::Delimiter;
             }
             (None, '-') if !word.begun && !word.strip_tabs => word.strip_tabs = true,
             (None, ' ' | '\t') if !word.begun => {}
@@ -752,6 +760,6 @@ impl Lexer {
                 word.text.push(c);
             }
         }
-        Step::Word
+        ShellStep::Word
     }
 }

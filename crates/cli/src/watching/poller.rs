@@ -12,34 +12,34 @@ use std::time::Instant;
 
 use handloom_core::status::WatchSet;
 use handloom_core::world::Disk;
-use handloom_core::world::Kind;
+use handloom_core::world::FileKind;
 use handloom_core::world::RealDisk;
 use handloom_core::world::Stat;
 
-use crate::watching::Woken;
+use crate::watching::WatchEvent;
 
 /// So many times as long as a look takes is the time between two, at least: a slow network has better
 /// things to do.
 const REST: u32 = 20;
 
 /// What stood at each path when it was last looked at.
-type Seen = HashMap<String, Option<Stat>>;
+type SeenFile = HashMap<String, Option<Stat>>;
 
 /// Looks at files until it is dropped.
-pub struct Looking {
+pub struct FilePoller {
     disk: RealDisk,
-    seen: Arc<Mutex<Seen>>,
+    seen: Arc<Mutex<SeenFile>>,
 }
 
-fn lock(seen: &Mutex<Seen>) -> MutexGuard<'_, Seen> {
+fn lock(seen: &Mutex<SeenFile>) -> MutexGuard<'_, SeenFile> {
     seen.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-impl Looking {
+impl FilePoller {
     /// Looks at nothing yet; none when the project's folder can't be opened.
-    pub fn start(root: &Path, every: Duration, told: Sender<Woken>) -> Option<Self> {
+    pub fn start(root: &Path, every: Duration, told: Sender<WatchEvent>) -> Option<Self> {
         let (disk, own) = (RealDisk::open(root).ok()?, RealDisk::open(root).ok()?);
-        let seen: Arc<Mutex<Seen>> = Arc::default();
+        let seen: Arc<Mutex<SeenFile>> = Arc::default();
         let weak = Arc::downgrade(&seen);
         std::thread::spawn(move || {
             let mut pause = every;
@@ -60,12 +60,12 @@ impl Looking {
     }
 
     /// Looks at all that is a cause for a run as well, as it is from now on.
-    pub fn cover(&self, ground: &WatchSet) {
+    pub fn cover(&self, watch_set: &WatchSet) {
         let mut seen = lock(&self.seen);
-        for path in ground.causes() {
+        for path in watch_set.causes() {
             enter(&self.disk, path, &mut seen);
         }
-        for tree in ground.trees() {
+        for tree in watch_set.trees() {
             below(&self.disk, tree, &mut |path| {
                 enter(&self.disk, path, &mut seen);
             });
@@ -87,7 +87,7 @@ impl Looking {
     }
 }
 
-fn enter(disk: &RealDisk, path: &str, seen: &mut Seen) {
+fn enter(disk: &RealDisk, path: &str, seen: &mut SeenFile) {
     if !seen.contains_key(path) {
         let stat = stat(disk, path);
         seen.insert(path.to_owned(), stat);
@@ -105,7 +105,7 @@ fn below(disk: &RealDisk, folder: &str, found: &mut dyn FnMut(&str)) {
     while let Some(folder) = open.pop() {
         for entry in disk.list(&folder).unwrap_or_default() {
             let path = format!("{folder}{}", entry.name);
-            if entry.kind == Kind::Folder {
+            if entry.kind == FileKind::Folder {
                 open.push(format!("{path}/"));
                 found(&format!("{path}/"));
             } else {
@@ -116,14 +116,14 @@ fn below(disk: &RealDisk, folder: &str, found: &mut dyn FnMut(&str)) {
 }
 
 /// What is not as it was seen, by paths without slashes at their ends.
-fn look(disk: &RealDisk, seen: &mut Seen) -> Vec<Woken> {
+fn look(disk: &RealDisk, seen: &mut SeenFile) -> Vec<WatchEvent> {
     let (mut changed, mut names) = (Vec::new(), Vec::new());
     for (path, last) in seen.iter_mut() {
         let now = stat(disk, path);
         if now == *last {
             continue;
         }
-        let is_folder = |stat: &Option<Stat>| stat.filter(|stat| stat.kind == Kind::Folder);
+        let is_folder = |stat: &Option<Stat>| stat.filter(|stat| stat.kind == FileKind::Folder);
         let same = match (is_folder(last), is_folder(&now)) {
             (Some(last), Some(now)) => last.inode == now.inode,
             _ => false,
@@ -134,10 +134,10 @@ fn look(disk: &RealDisk, seen: &mut Seen) -> Vec<Woken> {
     }
     let mut all = Vec::new();
     if !changed.is_empty() {
-        all.push(Woken::Changed(changed));
+        all.push(WatchEvent::Changed(changed));
     }
     if !names.is_empty() {
-        all.push(Woken::Names(names));
+        all.push(WatchEvent::Names(names));
     }
     all
 }

@@ -19,7 +19,7 @@ use crate::ui::style::counts;
 use crate::ui::text;
 
 /// What became of the last run, and the line that tells it.
-pub struct Standby {
+pub struct WatchStatus {
     ui: Ui,
     keys: bool,
     /// What became of the last run, in words, and whether it was good.
@@ -29,7 +29,7 @@ pub struct Standby {
     said: Cell<bool>,
 }
 
-impl Standby {
+impl WatchStatus {
     /// Nothing ran yet. `keys` says whether keys are heard.
     pub fn new(ui: Ui, keys: bool) -> Self {
         Self {

@@ -1,11 +1,11 @@
 //! One job's part of a report: its output, and, when it failed, all that helps to mend it.
 
-use handloom_core::text::Sources;
-use handloom_core::scheduler::Ended;
 use handloom_core::executor::Exit;
-use handloom_core::scheduler::JobFailure;
 use handloom_core::executor::Printed;
+use handloom_core::scheduler::Ended;
+use handloom_core::scheduler::JobFailure;
 use handloom_core::scheduler::Problem;
+use handloom_core::text::Sources;
 
 use crate::ui::style::Role;
 use crate::ui::style::Theme;

@@ -4,43 +4,43 @@
 use std::cell::RefCell;
 use std::sync::Arc;
 
+use handloom_core::executor::CancelToken;
 use handloom_core::graph;
+use handloom_core::graph::BuildRequest;
 use handloom_core::graph::NodeId;
 use handloom_core::graph::Order;
-use handloom_core::project::Build;
+use handloom_core::graph::goals;
 use handloom_core::project::Project;
+use handloom_core::project::ProjectBuilder;
 use handloom_core::project::StepId;
 use handloom_core::project::TaskId;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
-use handloom_core::text::Diagnostic;
-use handloom_core::status::RecordingEnvironment;
-use handloom_core::status::CommandRunner;
-use handloom_core::graph::BuildRequest;
 use handloom_core::project_cache::CachedProject;
+use handloom_core::status::CommandRunner;
 use handloom_core::status::Prediction;
-use handloom_core::executor::CancelToken;
+use handloom_core::status::RecordingEnvironment;
 use handloom_core::status::add_learned;
-use handloom_core::graph::goals;
 use handloom_core::status::dry_run;
+use handloom_core::text::Diagnostic;
 
 use crate::arguments::Asking;
 use crate::arguments::Common;
 use crate::commands::running;
 use crate::context::Located;
 use crate::context::Opened;
-use crate::failure::Failure;
+use crate::failure::CommandError;
 use crate::signals::Signals;
 use crate::ui::Detail;
 use crate::ui::Ui;
 use crate::ui::text;
 
 /// A project that is looked at.
-pub struct Looking<'l, 'd> {
+pub struct ReadOnlyProject<'l, 'd> {
     /// Where everything comes from.
     pub opened: &'d Opened,
     /// The surroundings.
-    pub around: &'l RecordingEnvironment<'d>,
+    pub environment: &'l RecordingEnvironment<'d>,
     /// The variables.
     pub vars: &'l Vars<'d>,
     /// The project.
@@ -50,14 +50,14 @@ pub struct Looking<'l, 'd> {
     ui: Ui,
 }
 
-impl Looking<'_, '_> {
+impl ReadOnlyProject<'_, '_> {
     /// Opens the project and hands it to `look`.
     pub fn at<T>(
         common: &Common,
         asking: Asking,
         ui: Ui,
-        look: impl FnOnce(&Looking<'_, '_>) -> Result<T, Failure>,
-    ) -> Result<T, Failure> {
+        look: impl FnOnce(&ReadOnlyProject<'_, '_>) -> Result<T, CommandError>,
+    ) -> Result<T, CommandError> {
         let opened = Opened::open(Located::find(common)?, common, ui, false)?;
         Self::at_opened_asking(&opened, asking, ui, look)
     }
@@ -66,8 +66,8 @@ impl Looking<'_, '_> {
     pub fn at_opened<T>(
         opened: &Opened,
         ui: Ui,
-        look: impl FnOnce(&Looking<'_, '_>) -> Result<T, Failure>,
-    ) -> Result<T, Failure> {
+        look: impl FnOnce(&ReadOnlyProject<'_, '_>) -> Result<T, CommandError>,
+    ) -> Result<T, CommandError> {
         Self::at_opened_asking(opened, Asking::default(), ui, look)
     }
 
@@ -76,8 +76,8 @@ impl Looking<'_, '_> {
         opened: &Opened,
         asking: Asking,
         ui: Ui,
-        look: impl FnOnce(&Looking<'_, '_>) -> Result<T, Failure>,
-    ) -> Result<T, Failure> {
+        look: impl FnOnce(&ReadOnlyProject<'_, '_>) -> Result<T, CommandError>,
+    ) -> Result<T, CommandError> {
         let stop = Arc::new(CancelToken::default());
         let signals = asking.ask.then(Signals::heed);
         let _aim = signals.as_ref().map(|signals| signals.aim(&stop, None));
@@ -87,10 +87,11 @@ impl Looking<'_, '_> {
             None => Err("may not be asked".to_owned()),
         };
         let ask: Option<&CommandRunner<'_>> = if asking.ask { Some(&asker) } else { None };
-        let around = opened.around_asking(ask);
+        let environment = opened.environment_asking(ask);
         let folders = Folders::new(&opened.disk);
-        let vars = Vars::new(&opened.description, &opened.outside, &around, &folders);
-        let known = CachedProject::of_last_run(&opened.description, &BuildRequest::default(), &around);
+        let vars = Vars::new(&opened.description, &opened.outside, &environment, &folders);
+        let known =
+            CachedProject::of_last_run(&opened.description, &BuildRequest::default(), &environment);
         let taken_over = known.and_then(|known| {
             let project = known.project(&vars)?;
             let is_old = known.has_new_edges(&project, &opened.ledger.borrow());
@@ -99,32 +100,32 @@ impl Looking<'_, '_> {
         let (project, known) = match taken_over {
             Some((project, known)) => (project, Some(known)),
             None => {
-                let build = Build {
+                let build = ProjectBuilder {
                     vars: &vars,
-                    settled: None,
+                    materialized: None,
                 };
                 let mut project = build.project();
                 add_learned(&mut project, &opened.ledger.borrow());
                 (project, None)
             }
         };
-        let looking = Looking {
+        let read_only = ReadOnlyProject {
             opened,
-            around: &around,
+            environment: &environment,
             vars: &vars,
             project: &project,
             known: RefCell::new(known),
             ui,
         };
-        let warnings = looking.errors()?;
+        let warnings = read_only.errors()?;
         ui.diagnostics(&opened.description.sources, &warnings);
-        let found = look(&looking)?;
-        say_what_was_not_asked(&around, ui);
+        let found = look(&read_only)?;
+        say_what_was_not_asked(&environment, ui);
         Ok(found)
     }
 
     /// Fails when something was found wrong; gives the warnings.
-    fn errors(&self) -> Result<Vec<Diagnostic>, Failure> {
+    fn errors(&self) -> Result<Vec<Diagnostic>, CommandError> {
         let (errors, warnings): (Vec<_>, Vec<_>) = self
             .vars
             .take_diagnostics()
@@ -138,7 +139,7 @@ impl Looking<'_, '_> {
     }
 
     /// Shows the warnings that came since.
-    pub fn warnings(&self) -> Result<(), Failure> {
+    pub fn warnings(&self) -> Result<(), CommandError> {
         let warnings = self.errors()?;
         self.ui
             .diagnostics(&self.opened.description.sources, &warnings);
@@ -150,7 +151,7 @@ impl Looking<'_, '_> {
         &self,
         names: &[String],
         remake: bool,
-    ) -> Result<(Order, Vec<Prediction>), Failure> {
+    ) -> Result<(Order, Vec<Prediction>), CommandError> {
         let asked = BuildRequest {
             names: names.to_vec(),
             folder: self.opened.located.folder.clone(),
@@ -160,40 +161,40 @@ impl Looking<'_, '_> {
         if !found.unknown.is_empty() {
             return Err(self.opened.wrong(found.unknown));
         }
-        self.outlook_of(&found.nodes, remake)
+        self.dry_run_of(&found.nodes, remake)
     }
 
     /// What would become of everything in the project.
-    pub fn outlook_of_all(&self) -> Result<(Order, Vec<Prediction>), Failure> {
+    pub fn dry_run_of_all(&self) -> Result<(Order, Vec<Prediction>), CommandError> {
         let steps =
             (0..self.project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
         let tasks = (0..self.project.tasks.len())
             .map(|task| NodeId::task(self.project, TaskId::from_index(task)));
-        self.outlook_of(&steps.chain(tasks).collect::<Vec<_>>(), false)
+        self.dry_run_of(&steps.chain(tasks).collect::<Vec<_>>(), false)
     }
 
-    fn outlook_of(
+    fn dry_run_of(
         &self,
         goals: &[NodeId],
         remake: bool,
-    ) -> Result<(Order, Vec<Prediction>), Failure> {
+    ) -> Result<(Order, Vec<Prediction>), CommandError> {
         let order = graph::order(self.project, goals).map_err(|cycle| {
             self.opened
                 .wrong(vec![graph::describe_cycle(self.project, &cycle)])
         })?;
         let remade: &[NodeId] = if remake { goals } else { &[] };
         let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-        let prospects = dry_run(
+        let predictions = dry_run(
             self.project,
             self.vars,
-            self.around,
+            self.environment,
             &order,
             remade,
             threads,
             self.known.borrow_mut().as_mut(),
         );
-        match prospects {
-            Some(prospects) => Ok((order, prospects)),
+        match predictions {
+            Some(predictions) => Ok((order, predictions)),
             None => Err(self
                 .errors()
                 .err()
@@ -203,7 +204,7 @@ impl Looking<'_, '_> {
 }
 
 /// Says for which commands the answer takes what they printed last.
-fn say_what_was_not_asked(around: &RecordingEnvironment<'_>, ui: Ui) {
+fn say_what_was_not_asked(environment: &RecordingEnvironment<'_>, ui: Ui) {
     const MOST: usize = 3;
     if ui.detail == Detail::Quiet {
         return;
@@ -219,7 +220,7 @@ fn say_what_was_not_asked(around: &RecordingEnvironment<'_>, ui: Ui) {
         }
         shown.join(", ")
     };
-    let (known, unknown) = around.not_asked();
+    let (known, unknown) = environment.not_asked();
     if !known.is_empty() {
         let still = if known.len() == 1 {
             "still prints what it did"
