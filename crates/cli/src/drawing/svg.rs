@@ -87,7 +87,7 @@ pub fn write(view: &GraphView, title: &str) -> String {
         out.push_str(&line);
     }
     for ((node, label), place) in view.nodes.iter().zip(&labels).zip(&layout.places) {
-        out.push_str(&node(node, label, *place));
+        out.push_str(&node_element(node, label, *place));
     }
     out.push_str("</g>\n");
     let _ = writeln!(
@@ -205,7 +205,7 @@ fn threads(layout: &GraphLayout, view: &GraphView) -> Vec<String> {
         .collect()
 }
 
-fn node(node: &ViewNode, label: &TextLabel, place: Rect) -> String {
+fn node_element(node: &ViewNode, label: &TextLabel, place: Rect) -> String {
     let mut out = format!(
         "<g transform=\"translate({:.1} {:.1})\"><title>{}</title>",
         place.x,

@@ -1,171 +1,91 @@
-//! The wish to end or to pause a run, as it reaches the jobs that are running.
+//! The wish to end a run, as plain data: whoever runs jobs looks at it, and is woken by other means.
 
-use std::os::fd::AsFd;
-use std::os::fd::BorrowedFd;
-use std::os::fd::OwnedFd;
-use std::sync::Mutex;
-use std::sync::MutexGuard;
-use std::sync::PoisonError;
-use std::sync::atomic::AtomicBool;
 use std::sync::atomic::AtomicI32;
 use std::sync::atomic::AtomicU8;
-use std::sync::atomic::AtomicU64;
 use std::sync::atomic::Ordering;
-use std::time::Duration;
-use std::time::Instant;
 
-use rustix::process::Pid;
-use rustix::process::Signal;
+/// How strong the wish is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum CancelLevel {
+    /// Nobody wants the run to end.
+    None,
+    /// Nothing new begins, and jobs are asked to end.
+    Asked,
+    /// Jobs are killed.
+    Urged,
+    /// Whoever waits for jobs is to wait no longer.
+    Killed,
+}
 
-/// The wish to end a run, as it becomes stronger: from a signal handler or another thread. It also
-/// knows the process groups of running jobs, so that all can be paused at once.
+/// The number of the signal that the keyboard's interruption sends (POSIX, and so on all systems).
+const INTERRUPT: i32 = 2;
+
+/// The wish to end a run, as it becomes stronger.
 #[derive(Debug)]
 pub struct CancelToken {
     level: AtomicU8,
     /// The signal that asked.
     signal: AtomicI32,
-    /// Becomes readable when the level rises, so that waiting threads wake up.
-    wake: Option<OwnedFd>,
-    groups: Mutex<Groups>,
-    /// How long the run was paused so far, nanoseconds.
-    paused: AtomicU64,
-    /// Whether a job has the terminal and the keyboard.
-    terminal: AtomicBool,
-    /// Whether the keyboard interrupted the job that has the terminal.
-    interrupted: AtomicBool,
-}
-
-/// Process groups that are running, none of them reaped yet.
-#[derive(Debug, Default)]
-struct Groups {
-    running: Vec<Pid>,
-    paused_at: Option<Instant>,
 }
 
 impl Default for CancelToken {
     fn default() -> Self {
-        let flags = rustix::event::EventfdFlags::CLOEXEC | rustix::event::EventfdFlags::NONBLOCK;
         Self {
             level: AtomicU8::new(0),
-            signal: AtomicI32::new(Signal::INT.as_raw()),
-            wake: rustix::event::eventfd(0, flags).ok(),
-            groups: Mutex::default(),
-            paused: AtomicU64::new(0),
-            terminal: AtomicBool::new(false),
-            interrupted: AtomicBool::new(false),
+            signal: AtomicI32::new(INTERRUPT),
         }
     }
 }
 
 impl CancelToken {
-    /// Jobs are asked to end.
-    pub const ASK: u8 = 1;
-    /// Jobs are killed.
-    pub const KILL: u8 = 2;
-
-    /// Raises the level by one; gives the new one. Jobs are asked with this signal.
-    pub fn raise(&self, signal: i32) -> u8 {
+    /// Makes the wish stronger by one; gives the new level. Jobs are asked with this signal.
+    pub fn raise(&self, signal: i32) -> CancelLevel {
         self.signal.store(signal, Ordering::SeqCst);
-        let level = self.level.fetch_add(1, Ordering::SeqCst).saturating_add(1);
-        if let Some(wake) = &self.wake {
-            // A full counter is readable too.
-            let _ = rustix::io::write(wake, &1u64.to_ne_bytes());
-        }
-        level
+        let before = self.level.fetch_add(1, Ordering::SeqCst);
+        level(before.saturating_add(1))
     }
 
-    /// The keyboard's interruption: a job that has the terminal gets it from there, and what it makes
-    /// of it decides; all others are asked to end. Gives the level.
-    pub fn interrupt(&self) -> u8 {
-        if self.terminal.load(Ordering::SeqCst) {
-            self.interrupted.store(true, Ordering::SeqCst);
-            return self.level();
-        }
-        self.raise(Signal::INT.as_raw())
-    }
-
-    /// How strong the wish is; 0 for none.
+    /// How strong the wish is.
     #[must_use]
-    pub fn level(&self) -> u8 {
-        self.level.load(Ordering::SeqCst)
+    pub fn level(&self) -> CancelLevel {
+        level(self.level.load(Ordering::SeqCst))
     }
 
-    /// The signal to ask jobs with.
+    /// Whether anybody wants the run to end.
     #[must_use]
-    pub fn signal(&self) -> Signal {
-        Signal::from_named_raw(self.signal.load(Ordering::SeqCst)).unwrap_or(Signal::INT)
+    pub fn is_raised(&self) -> bool {
+        self.level() > CancelLevel::None
     }
 
-    /// A descriptor that is readable once the level is above 0.
+    /// The number of the signal to ask jobs with.
     #[must_use]
-    pub fn descriptor(&self) -> Option<BorrowedFd<'_>> {
-        self.wake.as_ref().map(AsFd::as_fd)
+    pub fn signal(&self) -> i32 {
+        self.signal.load(Ordering::SeqCst)
     }
+}
 
-    fn groups(&self) -> MutexGuard<'_, Groups> {
-        self.groups.lock().unwrap_or_else(PoisonError::into_inner)
+fn level(number: u8) -> CancelLevel {
+    match number {
+        0 => CancelLevel::None,
+        1 => CancelLevel::Asked,
+        2 => CancelLevel::Urged,
+        _ => CancelLevel::Killed,
     }
+}
 
-    /// A job's process group runs now.
-    pub fn enter(&self, group: Pid) {
-        let mut groups = self.groups();
-        groups.running.push(group);
-        if groups.paused_at.is_some() {
-            // It was started while all others were being stopped.
-            let _ = rustix::process::kill_process_group(group, Signal::STOP);
-        }
-    }
+#[cfg(test)]
+mod tests {
+    use super::*;
 
-    /// A job's process group is about to be reaped: its number may be given to another then.
-    pub fn leave(&self, group: Pid) {
-        self.groups().running.retain(|running| *running != group);
-    }
-
-    /// A job has, or no longer has, the terminal. Whether the keyboard interrupted it meanwhile.
-    pub fn hold_terminal(&self, held: bool) -> bool {
-        self.terminal.store(held, Ordering::SeqCst);
-        self.interrupted.swap(false, Ordering::SeqCst)
-    }
-
-    /// Waits until the keyboard's interruption was heard, but not longer than this.
-    pub fn await_interruption(&self, longest: Duration) {
-        let start = Instant::now();
-        while !self.interrupted.load(Ordering::SeqCst) && start.elapsed() < longest {
-            std::thread::sleep(Duration::from_millis(1));
-        }
-    }
-
-    /// Stops all jobs where they are, until [`CancelToken::resume`].
-    pub fn pause(&self) {
-        let mut groups = self.groups();
-        groups.paused_at.get_or_insert_with(Instant::now);
-        for group in &groups.running {
-            // It may have ended just now.
-            let _ = rustix::process::kill_process_group(*group, Signal::STOP);
-        }
-    }
-
-    /// Lets all jobs go on. Their time limits do not count the pause.
-    pub fn resume(&self) {
-        let mut groups = self.groups();
-        if let Some(since) = groups.paused_at.take() {
-            let nanoseconds = u64::try_from(since.elapsed().as_nanos()).unwrap_or(u64::MAX);
-            self.paused.fetch_add(nanoseconds, Ordering::SeqCst);
-        }
-        for group in &groups.running {
-            let _ = rustix::process::kill_process_group(*group, Signal::CONT);
-        }
-    }
-
-    /// Whether all jobs are stopped where they are.
-    #[must_use]
-    pub fn is_paused(&self) -> bool {
-        self.groups().paused_at.is_some()
-    }
-
-    /// How long the run was paused so far.
-    #[must_use]
-    pub fn paused(&self) -> Duration {
-        Duration::from_nanos(self.paused.load(Ordering::SeqCst))
+    #[test]
+    fn the_wish_becomes_stronger_and_never_weaker() {
+        let token = CancelToken::default();
+        assert!(!token.is_raised());
+        assert_eq!(token.raise(15), CancelLevel::Asked);
+        assert_eq!((token.level(), token.signal()), (CancelLevel::Asked, 15));
+        assert_eq!(token.raise(2), CancelLevel::Urged);
+        assert_eq!(token.raise(2), CancelLevel::Killed);
+        assert_eq!(token.raise(2), CancelLevel::Killed);
+        assert_eq!(token.level(), CancelLevel::Killed);
     }
 }

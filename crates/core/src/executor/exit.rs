@@ -1,5 +1,7 @@
 //! How a recipe came to its end.
 
+use std::time::Duration;
+
 /// How a recipe came to its end.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Exit {
@@ -7,8 +9,8 @@ pub enum Exit {
     Status(i32),
     /// By this signal.
     Signal(i32),
-    /// It ran longer than its `limit`, in seconds.
-    TimedOut(u64),
+    /// It ran longer than its `limit`.
+    TimedOut(Duration),
     /// By the system, for want of memory.
     OutOfMemory,
     /// It could not be started.
@@ -40,7 +42,7 @@ impl Exit {
         match self {
             Self::Status(status) => format!("exit status {status}"),
             Self::Signal(signal) => format!("signal {signal}"),
-            Self::TimedOut(limit) => format!("longer than {limit} s"),
+            Self::TimedOut(limit) => format!("longer than {} s", limit.as_secs()),
             Self::OutOfMemory => "out of memory".to_owned(),
             Self::NotStarted(_) | Self::NoRoom(_) => "not started".to_owned(),
             Self::ReadsTerminal => "reads the terminal".to_owned(),

@@ -1,11 +1,28 @@
-//! The places jobs run in. [`LocalExecutor`](crate::executor::local::LocalExecutor) is this machine; tests bring a
-//! made-up one.
+//! A job, and how it went.
 
 use std::time::Duration;
 
-use crate::executor::cancel::CancelToken;
 use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
+use crate::world::ByteSize;
+
+/// Which of the jobs that may run at once, from 0.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct SlotId(usize);
+
+impl SlotId {
+    /// The slot with this index.
+    #[must_use]
+    pub fn at(index: usize) -> Self {
+        Self(index)
+    }
+
+    /// The slot as an index.
+    #[must_use]
+    pub fn index(self) -> usize {
+        self.0
+    }
+}
 
 /// A script to run, with everything it needs.
 #[derive(Clone, Debug)]
@@ -26,14 +43,16 @@ pub struct Job {
     pub env: Vec<(String, String)>,
     /// Values of secrets, by the environment variable that holds them: taken out of what it prints.
     pub secrets: Vec<(String, String)>,
-    /// Facts for `HANDLOOM_JOB`, as JSON.
-    pub facts: String,
+    /// What `HANDLOOM_JOB` names, as JSON.
+    pub manifest: String,
     /// Which slot it runs in.
-    pub slot: usize,
+    pub slot: SlotId,
     /// Stopped after so long.
     pub limit: Option<Duration>,
     /// Whether it has the terminal to itself.
     pub terminal: bool,
+    /// Whether it goes on when the run is to end: it tidies up.
+    pub shielded: bool,
     /// Where all that it prints is written, from the root.
     pub log: Option<String>,
 }
@@ -45,12 +64,12 @@ pub struct Outcome {
     pub exit: Exit,
     /// What it printed, both streams in order.
     pub output: Printed,
-    /// Whether it was ended because the run is stopped.
+    /// Whether it was ended because the run is to end.
     pub stopped: bool,
-    /// The largest amount of memory any of its processes held, bytes.
-    pub memory: u64,
-    /// Processor time, nanoseconds.
-    pub processor: u64,
+    /// The largest amount of memory any of its processes held.
+    pub memory: ByteSize,
+    /// Processor time.
+    pub processor: Duration,
     /// The names of programs that were still running when it had ended, and were ended then.
     pub left_behind: Vec<String>,
 }
@@ -63,31 +82,9 @@ impl Outcome {
             exit,
             output: Printed::default(),
             stopped: false,
-            memory: 0,
-            processor: 0,
+            memory: ByteSize::default(),
+            processor: Duration::ZERO,
             left_behind: Vec::new(),
         }
     }
-}
-
-/// Something that runs scripts.
-pub trait Executor: Sync {
-    /// Is told before the first job of a run; after a kill, the next run finds out from what it notes.
-    ///
-    /// # Errors
-    /// When that can't be noted.
-    fn prepare(&self) -> std::io::Result<()> {
-        Ok(())
-    }
-    /// Is told when all jobs of a run have ended and everything is where it belongs. Gives the names of
-    /// programs that were still running.
-    ///
-    /// # Errors
-    /// When the note can't be taken away.
-    fn finish(&self) -> std::io::Result<Vec<String>> {
-        Ok(Vec::new())
-    }
-    /// Runs a job to its end, or until `stop` is raised. Called from several threads at once. `heard`
-    /// is given what the job prints as it comes.
-    fn run(&self, job: &Job, stop: &CancelToken, heard: &mut dyn FnMut(&[u8])) -> Outcome;
 }

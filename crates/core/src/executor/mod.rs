@@ -1,21 +1,34 @@
 //! Where jobs run.
 //!
-//! An [`Executor`] is given [`Job`]s and tells how they ended. [`LocalExecutor`] is this machine; the tests of the
-//! scheduler bring a made-up one. The scheduler knows nothing of processes: a [`CancelToken`] is all that
-//! passes in the other direction.
+//! An [`Executor`] takes [`Submission`]s and tells of their ends, with time stamps; the scheduler knows nothing
+//! of processes. [`LocalExecutor`] is this machine: it runs each job to its end on a thread of its slot, which
+//! [`JobRunner`] and the pool of threads behind it do for everything that works so. A [`CancelToken`] is all
+//! that passes in the other direction.
 
 pub mod cancel;
 pub mod capture;
 pub mod exit;
 pub mod job;
 pub mod local;
+pub mod queue;
+pub mod thread_pool;
 
+pub use cancel::CancelLevel;
 pub use cancel::CancelToken;
 pub use capture::Capture;
 pub use capture::Printed;
 pub use exit::Exit;
-pub use job::Executor;
 pub use job::Job;
 pub use job::Outcome;
+pub use job::SlotId;
 pub use local::GRACE;
 pub use local::LocalExecutor;
+pub use local::control::ProcessControl;
+pub use queue::ExecutionContext;
+pub use queue::Executor;
+pub use queue::JobEnd;
+pub use queue::JobQueue;
+pub use queue::Notice;
+pub use queue::Submission;
+pub use queue::Ticket;
+pub use thread_pool::JobRunner;

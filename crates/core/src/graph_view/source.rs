@@ -5,6 +5,8 @@ use std::collections::HashSet;
 
 use crate::graph::Node;
 use crate::graph::Order;
+use crate::graph::PerPosition;
+use crate::graph::Position;
 use crate::graph_view::GraphView;
 use crate::graph_view::ViewEdge;
 use crate::graph_view::ViewKind;
@@ -32,7 +34,7 @@ pub struct GraphSource<'a, 'd> {
     /// What is shown.
     pub order: &'a Order,
     /// What would become of each position of `order`.
-    pub predictions: &'a [Prediction],
+    pub predictions: &'a PerPosition<Prediction>,
     /// Where sources lie.
     pub disk: &'a dyn Disk,
     /// What earlier runs saw.
@@ -46,7 +48,7 @@ struct Drawing<'s, 'a, 'd> {
     source: &'s GraphSource<'a, 'd>,
     view: GraphView,
     /// The node of each position of the order; none for sets that are drawn through.
-    of_position: Vec<Option<usize>>,
+    of_position: PerPosition<Option<usize>>,
     of_path: HashMap<String, usize>,
     of_set: HashMap<SetId, usize>,
 }
@@ -61,12 +63,12 @@ impl GraphSource<'_, '_> {
                 groups: self.groups(),
                 ..GraphView::default()
             },
-            of_position: Vec::new(),
+            of_position: PerPosition::default(),
             of_path: HashMap::new(),
             of_set: HashMap::new(),
         };
         let shared = self.shared_sets();
-        for position in 0..self.order.nodes.len() {
+        for position in self.order.positions() {
             let node = drawing.node(position, &shared);
             drawing.of_position.push(node);
         }
@@ -121,7 +123,7 @@ impl GraphSource<'_, '_> {
 
 impl Drawing<'_, '_, '_> {
     /// Draws what stands at a position of the order, with what leads to it.
-    fn node(&mut self, position: usize, shared: &HashSet<SetId>) -> Option<usize> {
+    fn node(&mut self, position: Position, shared: &HashSet<SetId>) -> Option<usize> {
         let project = self.source.project;
         let prediction = &self.source.predictions[position];
         let node = prediction.node.node(project);

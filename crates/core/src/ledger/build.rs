@@ -22,6 +22,7 @@ use crate::ledger::view::StepView;
 use crate::project::paths::PathId;
 use crate::project::paths::Paths;
 use crate::world::Digest;
+use crate::world::nanoseconds;
 
 #[derive(Default)]
 struct Builder {
@@ -232,9 +233,9 @@ impl Builder {
             givens: givens_at.into(),
             given_count: number(givens.len()).into(),
             ended_at: step.ended_at().into(),
-            took: step.took().into(),
-            memory: step.memory().into(),
-            processor: step.processor().into(),
+            took: nanoseconds(step.took()).into(),
+            memory: step.memory().bytes().into(),
+            processor: nanoseconds(step.processor()).into(),
         };
         self.steps.push(record);
     }

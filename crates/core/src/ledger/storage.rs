@@ -293,11 +293,7 @@ impl MemoryStorage {
     }
 
     fn with<T>(&self, use_files: impl FnOnce(&mut MemoryFiles) -> T) -> T {
-        let mut files = self
-            .files
-            .lock()
-            .unwrap_or_else(std::sync::PoisonError::into_inner);
-        use_files(&mut files)
+        use_files(&mut crate::world::lock(&self.files))
     }
 }
 

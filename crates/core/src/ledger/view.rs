@@ -1,11 +1,14 @@
 //! A step's record, wherever it lies: in the snapshot or in memory.
 
+use std::time::Duration;
+
 use crate::ledger::records::Edge;
 use crate::ledger::records::LEGACY;
 use crate::ledger::records::StepRecord;
 use crate::ledger::snapshot::EdgeRec;
 use crate::ledger::snapshot::Snapshot;
 use crate::ledger::snapshot::StepRec;
+use crate::world::ByteSize;
 use crate::world::Digest;
 
 /// A step in the snapshot.
@@ -206,30 +209,30 @@ impl<'l> StepView<'l> {
         }
     }
 
-    /// How long it took, nanoseconds.
+    /// How long it took.
     #[must_use]
-    pub fn took(self) -> u64 {
-        match self {
+    pub fn took(self) -> Duration {
+        Duration::from_nanos(match self {
             Self::Base(step) => step.record.took.get(),
             Self::Own(record) => record.took,
-        }
+        })
     }
 
-    /// The largest amount of memory any of its processes held, bytes.
+    /// The largest amount of memory any of its processes held.
     #[must_use]
-    pub fn memory(self) -> u64 {
-        match self {
+    pub fn memory(self) -> ByteSize {
+        ByteSize(match self {
             Self::Base(step) => step.record.memory.get(),
             Self::Own(record) => record.memory,
-        }
+        })
     }
 
-    /// Processor time of all its processes, nanoseconds.
+    /// Processor time of all its processes.
     #[must_use]
-    pub fn processor(self) -> u64 {
-        match self {
+    pub fn processor(self) -> Duration {
+        Duration::from_nanos(match self {
             Self::Base(step) => step.record.processor.get(),
             Self::Own(record) => record.processor,
-        }
+        })
     }
 }

@@ -23,6 +23,7 @@ use crate::language::WordPart;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::value::Value;
+use crate::project::values::Lookup;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::Span;
@@ -400,8 +401,9 @@ pub fn own_let<'a, 'd: 'a>(
         let before = match frame.local(name) {
             Some(before) => before.clone(),
             None => match vars.lookup(frame.part, name) {
-                Some(before) => before?,
-                None => {
+                Lookup::Found(before) => before,
+                Lookup::Wrong => return None,
+                Lookup::Missing => {
                     vars.nothing_to_add_to(definition);
                     return None;
                 }

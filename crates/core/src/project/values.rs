@@ -43,6 +43,16 @@ const BUILT_IN: [&str; 3] = ["os", "arch", "root"];
 
 type Scope<'d> = HashMap<&'d str, Vec<&'d Let>>;
 
+/// What looking for a variable comes to.
+pub enum Lookup {
+    /// There is none of that name.
+    Missing,
+    /// Its definition is wrong, which is reported.
+    Wrong,
+    /// Its value.
+    Found(Value),
+}
+
 enum ValueSlot {
     /// Being worked out: asking again is a circle.
     Busy,
@@ -160,7 +170,14 @@ impl<'d> Vars<'d> {
         self.outside.find(folder, name).is_some()
     }
 
-    /// Takes all that was found wrong so far.
+    /// Takes all that was reported: what is wrong, and what is warned of.
+    pub fn take_errors(&self) -> (Vec<Diagnostic>, Vec<Diagnostic>) {
+        self.take_diagnostics()
+            .into_iter()
+            .partition(Diagnostic::is_error)
+    }
+
+    /// Takes all that was reported.
     pub fn take_diagnostics(&self) -> Vec<Diagnostic> {
         self.diagnostics.take()
     }
@@ -235,8 +252,9 @@ impl<'d> Vars<'d> {
         let value = match frame.local(name) {
             Some(value) => value.clone(),
             None => match self.lookup(frame.part, name) {
-                Some(value) => value?,
-                None => {
+                Lookup::Found(value) => value,
+                Lookup::Wrong => return None,
+                Lookup::Missing => {
                     self.unknown(reference, frame);
                     return None;
                 }
@@ -304,22 +322,32 @@ impl<'d> Vars<'d> {
         );
     }
 
-    /// A part's variable, or that of a part above. The outer `None`: there is none of that name;
-    /// the inner: its definition is wrong, which is reported.
-    pub fn lookup(&self, part: PartId, name: &str) -> Option<Option<Value>> {
+    /// The value of a variable, when there is one and it is right.
+    pub fn known_value(&self, part: PartId, name: &str) -> Option<Value> {
+        match self.lookup(part, name) {
+            Lookup::Found(value) => Some(value),
+            Lookup::Wrong | Lookup::Missing => None,
+        }
+    }
+
+    /// A part's variable, or that of a part above.
+    pub fn lookup(&self, part: PartId, name: &str) -> Lookup {
         let mut at = Some(part);
         while let Some(id) = at {
             if let Some((&name, _)) = self.scopes[id.index()].get_key_value(name) {
-                return Some(self.defined(id, name));
+                return match self.defined(id, name) {
+                    Some(value) => Lookup::Found(value),
+                    None => Lookup::Wrong,
+                };
             }
             at = self.description.parts[id.index()].parent;
         }
-        Some(Some(match name {
+        Lookup::Found(match name {
             "os" => Value::word(self.environment.os()),
             "arch" => Value::word(self.environment.arch()),
             "root" => Value::word(self.environment.root()),
-            _ => return None,
-        }))
+            _ => return Lookup::Missing,
+        })
     }
 
     fn defined(&self, part: PartId, name: &'d str) -> Option<Value> {
@@ -384,8 +412,10 @@ impl<'d> Vars<'d> {
         }
         if value.is_none() {
             let above = self.description.parts[part.index()].parent;
-            if let Some(found) = above.and_then(|above| self.lookup(above, name)) {
-                return found;
+            match above.map_or(Lookup::Missing, |above| self.lookup(above, name)) {
+                Lookup::Found(value) => return Some(value),
+                Lookup::Wrong => return None,
+                Lookup::Missing => {}
             }
             self.report(
                 Diagnostic::error(
@@ -410,9 +440,10 @@ impl<'d> Vars<'d> {
             Some(before) => before,
             None => {
                 let above = self.description.parts[part.index()].parent;
-                match above.and_then(|above| self.lookup(above, name)) {
-                    Some(found) => found?,
-                    None => {
+                match above.map_or(Lookup::Missing, |above| self.lookup(above, name)) {
+                    Lookup::Found(value) => value,
+                    Lookup::Wrong => return None,
+                    Lookup::Missing => {
                         self.nothing_to_add_to(definition);
                         return None;
                     }

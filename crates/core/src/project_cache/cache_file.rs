@@ -1,29 +1,15 @@
-//! The file that a worked-out project is kept in: `.handloom/project`.
-//!
-//! It is laid out as [`crate::ledger::arrays`] says, with the magic `HLPROJ03` and the arrays of
-//! [`CacheSection`]; the first is a [`CacheHeader`] in the postcard format, for all that is small. It is only
-//! ever read by the program, on the kind of machine, that wrote it: both are part of its key.
+//! Reading a kept project, as [`cache_layout`](crate::project_cache::cache_layout) says. It is only ever read
+//! by the program, on the kind of machine, that wrote it: both are part of its key.
 
 use std::sync::Arc;
 
-use serde::Deserialize;
-use serde::Serialize;
-use zerocopy::FromBytes;
-use zerocopy::Immutable;
-use zerocopy::IntoBytes;
-use zerocopy::KnownLayout;
-use zerocopy::Unaligned;
-use zerocopy::little_endian::I64;
 use zerocopy::little_endian::U32;
-use zerocopy::little_endian::U64;
 
 use crate::content::State;
 use crate::graph::NodeId;
 use crate::graph::Order;
 use crate::language::TopItem;
 use crate::ledger::Bytes;
-use crate::ledger::Mark;
-use crate::ledger::arrays::ArrayLayout;
 use crate::ledger::arrays::Arrays;
 use crate::project::FileSet;
 use crate::project::Need;
@@ -31,182 +17,21 @@ use crate::project::PartId;
 use crate::project::PathId;
 use crate::project::Paths;
 use crate::project::Project;
-use crate::project::SetId;
-use crate::project::Step;
-use crate::project::TaskId;
 use crate::project::TaskNode;
-use crate::project::What;
 use crate::project::decl::Clauses;
 use crate::project::decl::Decl;
 use crate::project::decl::TaskDecl;
 use crate::project::paths::from_root;
 use crate::project::values::Vars;
-use crate::project_cache::cached_project::CachedRequest;
-use crate::project_cache::dependencies::CacheDependencies;
+use crate::project_cache::cache_check::is_sound;
+use crate::project_cache::cache_layout::CacheHeader;
+use crate::project_cache::cache_layout::CacheSection;
+use crate::project_cache::cache_layout::KeptWhat;
+use crate::project_cache::cache_layout::LAYOUT;
+use crate::project_cache::cache_layout::LookRec;
+use crate::project_cache::cache_layout::Pair;
+use crate::project_cache::cache_layout::number;
 use crate::world::Digest;
-
-/// The arrays, in the order of the table.
-#[derive(Clone, Copy)]
-pub enum CacheSection {
-    /// [`CacheHeader`], postcard.
-    CacheHeader,
-    /// Bytes of all paths.
-    Arena,
-    /// Where each path begins and ends in `Arena`.
-    Ranges,
-    /// The XXH3 of each path.
-    Hashes,
-    Steps,
-    /// Values of holes, as paths.
-    Values,
-    /// [`Pair`]: group, path
-    Outputs,
-    /// [`Pair`]: group and kind, number
-    Needs,
-    /// For each path the step that makes it.
-    Makers,
-    SortedOutputs,
-    /// Where each set begins in `SetPaths`; one more at the end.
-    SetStarts,
-    SetPaths,
-    /// The nodes that were reached, dependencies first.
-    OrderNodes,
-    /// Where in `OrderEdges` each position begins; one more at the end.
-    OrderStarts,
-    OrderEdges,
-    /// Where each step begins in `LearnedPaths`; one more at the end. Empty when nothing learns.
-    LearnedStarts,
-    LearnedPaths,
-    /// For each step whether it was judged to have no reason to run, given the contents below.
-    Good,
-    /// [`LookRec`], sorted by path.
-    Looked,
-    /// The digest of each of `Looked`.
-    Digests,
-}
-
-pub const LAYOUT: ArrayLayout = ArrayLayout {
-    magic: b"HLPROJ03",
-    older: &[],
-    older_arrays: 0,
-    sizes: &[
-        1,
-        1,
-        8,
-        8,
-        size_of::<Step>(),
-        4,
-        size_of::<Pair>(),
-        size_of::<Pair>(),
-        4,
-        4,
-        4,
-        4,
-        4,
-        4,
-        4,
-        4,
-        4,
-        1,
-        size_of::<LookRec>(),
-        32,
-    ],
-};
-
-/// A group with what is in it.
-#[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
-#[repr(C)]
-pub struct Pair {
-    /// The group's number; above it, for a need, what kind it is.
-    pub group: U32,
-    pub number: U32,
-}
-
-/// A file under whose stat its content is known.
-#[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
-#[repr(C)]
-pub struct LookRec {
-    pub path: U32,
-    /// 1 when it is known that nothing is there.
-    pub absent: U32,
-    pub size: U64,
-    pub modified: I64,
-    pub changed: I64,
-    pub inode: U64,
-}
-
-/// All that is small.
-#[derive(Serialize, Deserialize)]
-pub struct CacheHeader {
-    pub key: Digest,
-    pub request: CachedRequest,
-    pub mark: Mark,
-    pub dependencies: CacheDependencies,
-    /// Whether every step that was reached was judged to have no reason to run, and nothing else
-    /// was reached.
-    pub all_good: bool,
-    /// How many steps were reached.
-    pub steps_in_order: usize,
-    pub goals: Vec<u32>,
-    pub has_default: bool,
-    pub defaults: Vec<(u32, KeptWhat)>,
-    /// For each declared target the number of its part, of its item there, and its holes.
-    pub decls: Vec<(u32, u32, Vec<String>)>,
-    pub tasks: Vec<KeptTask>,
-    pub trees: Vec<u32>,
-}
-
-/// [`What`] as it is kept.
-#[derive(Clone, Copy, Serialize, Deserialize)]
-pub enum KeptWhat {
-    Path(u32),
-    Set(u32),
-    Task(u32),
-}
-
-impl KeptWhat {
-    pub fn of(what: What) -> Self {
-        match what {
-            What::Path(path) => Self::Path(path.0),
-            What::Set(set) => Self::Set(set.0),
-            What::Task(task) => Self::Task(task.0),
-        }
-    }
-
-    fn what(self) -> What {
-        match self {
-            Self::Path(path) => What::Path(PathId(path)),
-            Self::Set(set) => What::Set(SetId(set)),
-            Self::Task(task) => What::Task(TaskId(task)),
-        }
-    }
-
-    /// As two numbers, the first below 4.
-    pub fn numbers(self) -> (u32, u32) {
-        match self {
-            Self::Path(path) => (0, path),
-            Self::Set(set) => (1, set),
-            Self::Task(task) => (2, task),
-        }
-    }
-
-    fn from_numbers(kind: u32, number: u32) -> Self {
-        match kind {
-            0 => Self::Path(number),
-            1 => Self::Set(number),
-            _ => Self::Task(number),
-        }
-    }
-}
-
-#[derive(Serialize, Deserialize)]
-pub struct KeptTask {
-    pub part: u32,
-    pub item: u32,
-    pub needs: Vec<(u16, KeptWhat)>,
-    pub after: Vec<KeptWhat>,
-    pub steps: Vec<KeptWhat>,
-}
 
 /// A kept project that is being read.
 pub struct CacheFile {
@@ -237,113 +62,8 @@ impl CacheFile {
     /// Reads one; `None` when it is damaged, of another kind, or was not written by this user.
     pub fn open(bytes: Bytes, key: &[u8; 32]) -> Option<Self> {
         let arrays = Arrays::open_sealed(bytes, LAYOUT, key).ok()?;
-        let header =
-            postcard::from_bytes(arrays.get::<u8>(CacheSection::CacheHeader as usize)).ok()?;
-        let file = Self { arrays, header };
-        let paths = file.path_count();
-        let in_range = file
-            .looked()
-            .iter()
-            .all(|look| (look.path.get() as usize) < paths);
-        (in_range && file.is_sound()).then_some(file)
-    }
-
-    /// Whether all numbers in it lie where they belong, so that nothing that reads it has to ask again.
-    fn is_sound(&self) -> bool {
-        let below = |section: CacheSection, limit: usize| {
-            let numbers = self.arrays.get::<U32>(section as usize);
-            numbers.iter().all(|number| (number.get() as usize) < limit)
-        };
-        let rising = |section: CacheSection, count: usize, end: usize| {
-            let starts = self.arrays.get::<U32>(section as usize);
-            starts.len() == count + 1
-                && starts.windows(2).all(|pair| pair[0].get() <= pair[1].get())
-                && starts.last().is_some_and(|last| last.get() as usize <= end)
-        };
-        let count = |section: CacheSection| self.arrays.count(section as usize);
-        let paths = self.path_count();
-        let arena = self.arrays.get::<u8>(CacheSection::Arena as usize);
-        let ranges = self.arrays.get::<[U32; 2]>(CacheSection::Ranges as usize);
-        let in_arena = |[start, end]: &[U32; 2]| {
-            start.get() <= end.get()
-                && end.get() as usize <= arena.len()
-                && std::str::from_utf8(&arena[start.get() as usize..end.get() as usize]).is_ok()
-        };
-        let steps: Vec<Step> = self.arrays.copy(CacheSection::Steps as usize);
-        let within = |range: crate::project::IndexRange, end: usize| {
-            range.start <= range.end && range.end as usize <= end
-        };
-        let is_step = |step: &Step| {
-            (step.decl as usize) < self.header.decls.len()
-                && within(step.values, count(CacheSection::Values))
-                && within(step.outputs, count(CacheSection::Outputs))
-                && step.outputs.start < step.outputs.end
-                && within(step.needs, count(CacheSection::Needs))
-                && within(step.after, count(CacheSection::Needs))
-        };
-        let sets = count(CacheSection::SetStarts).saturating_sub(1);
-        let tasks = self.header.tasks.len();
-        let is_what = |what: &KeptWhat| match what {
-            KeptWhat::Path(path) => (*path as usize) < paths,
-            KeptWhat::Set(set) => (*set as usize) < sets,
-            KeptWhat::Task(task) => (*task as usize) < tasks,
-        };
-        let is_need = |pair: &Pair| {
-            is_what(&KeptWhat::from_numbers(
-                pair.group.get() >> 16,
-                pair.number.get(),
-            ))
-        };
-        let is_task = |task: &KeptTask| {
-            let needs = task.needs.iter().map(|(_, what)| what);
-            needs.chain(&task.after).chain(&task.steps).all(is_what)
-        };
-        let nodes = count(CacheSection::OrderNodes);
-        let all_nodes = steps.len() + tasks + sets;
-        ranges.iter().all(in_arena)
-            && count(CacheSection::Hashes) == paths
-            && count(CacheSection::Digests) == count(CacheSection::Looked)
-            && steps.iter().all(is_step)
-            && below(CacheSection::Values, paths)
-            && self
-                .arrays
-                .get::<Pair>(CacheSection::Outputs as usize)
-                .iter()
-                .all(|pair| (pair.number.get() as usize) < paths)
-            && self
-                .arrays
-                .get::<Pair>(CacheSection::Needs as usize)
-                .iter()
-                .all(is_need)
-            && self
-                .arrays
-                .get::<U32>(CacheSection::Makers as usize)
-                .iter()
-                .all(|maker| maker.get() == u32::MAX || (maker.get() as usize) < steps.len())
-            && below(CacheSection::SortedOutputs, paths)
-            && (sets == 0 || rising(CacheSection::SetStarts, sets, count(CacheSection::SetPaths)))
-            && below(CacheSection::SetPaths, paths)
-            && below(CacheSection::OrderNodes, all_nodes)
-            && rising(
-                CacheSection::OrderStarts,
-                nodes,
-                count(CacheSection::OrderEdges),
-            )
-            && below(CacheSection::OrderEdges, nodes.max(1))
-            && below(CacheSection::LearnedPaths, paths)
-            && count(CacheSection::Good) == steps.len()
-            && self.header.tasks.iter().all(is_task)
-            && self.header.defaults.iter().all(|(_, what)| is_what(what))
-            && self
-                .header
-                .goals
-                .iter()
-                .all(|goal| (*goal as usize) < all_nodes)
-            && self
-                .header
-                .trees
-                .iter()
-                .all(|tree| (*tree as usize) < paths)
+        let header = postcard::from_bytes(arrays.get::<u8>(CacheSection::Header as usize)).ok()?;
+        is_sound(&arrays, &header).then_some(Self { arrays, header })
     }
 
     fn numbers(&self, section: CacheSection) -> Vec<u32> {
@@ -415,49 +135,15 @@ impl CacheFile {
         let order = Order::from_parts(
             nodes.into_iter().map(NodeId).collect(),
             self.numbers(CacheSection::OrderStarts),
-            self.numbers(CacheSection::OrderEdges),
+            self.arrays.copy(CacheSection::OrderEdges as usize),
         );
         (goals, order)
     }
 
     /// The project; `None` when the description does not fit after all.
     pub fn project<'d>(&self, vars: &Vars<'d>) -> Option<Project<'d>> {
+        let (decls, tasks) = (self.decls(vars)?, self.tasks(vars)?);
         let parts = &vars.description.parts;
-        let item = |part: u32, item: u32| parts.get(part as usize)?.items.get(item as usize);
-        let mut decls = Vec::with_capacity(self.header.decls.len());
-        for (part, at, holes) in &self.header.decls {
-            let TopItem::Target(syntax) = item(*part, *at)? else {
-                return None;
-            };
-            let clauses = Clauses::sort(&syntax.clauses);
-            let decl = Decl::new(vars, PartId(*part), syntax, clauses, holes.clone())?;
-            decls.push(Arc::new(decl));
-        }
-        let mut tasks = Vec::with_capacity(self.header.tasks.len());
-        for task in &self.header.tasks {
-            let TopItem::Task(syntax) = item(task.part, task.item)? else {
-                return None;
-            };
-            let whats = |kept: &[KeptWhat]| kept.iter().map(|what| what.what()).collect();
-            tasks.push(TaskNode {
-                decl: Arc::new(TaskDecl {
-                    syntax,
-                    part: PartId(task.part),
-                    clauses: Clauses::sort(&syntax.clauses),
-                    name: from_root(&parts[task.part as usize].folder, &syntax.name.text),
-                }),
-                needs: task
-                    .needs
-                    .iter()
-                    .map(|&(group, what)| Need {
-                        group,
-                        what: what.what(),
-                    })
-                    .collect(),
-                after: whats(&task.after),
-                steps: whats(&task.steps),
-            });
-        }
         let ids = |numbers: Vec<u32>| numbers.into_iter().map(PathId).collect::<Vec<_>>();
         let arena = String::from_utf8(self.arrays.copy(CacheSection::Arena as usize)).ok()?;
         Some(Project {
@@ -503,6 +189,44 @@ impl CacheFile {
         })
     }
 
+    fn decls<'d>(&self, vars: &Vars<'d>) -> Option<Vec<Arc<Decl<'d>>>> {
+        let decls = self.header.decls.iter().map(|(part, at, holes)| {
+            let TopItem::Target(syntax) = item(vars, *part, *at)? else {
+                return None;
+            };
+            let clauses = Clauses::sort(&syntax.clauses);
+            let decl = Decl::new(vars, PartId(*part), syntax, clauses, holes.clone())?;
+            Some(Arc::new(decl))
+        });
+        decls.collect()
+    }
+
+    fn tasks<'d>(&self, vars: &Vars<'d>) -> Option<Vec<TaskNode<'d>>> {
+        let whats = |kept: &[KeptWhat]| kept.iter().map(|what| what.what()).collect();
+        let tasks = self.header.tasks.iter().map(|task| {
+            let TopItem::Task(syntax) = item(vars, task.part, task.item)? else {
+                return None;
+            };
+            let folder = &vars.description.parts[task.part as usize].folder;
+            let needs = task.needs.iter().map(|&(group, what)| Need {
+                group,
+                what: what.what(),
+            });
+            Some(TaskNode {
+                decl: Arc::new(TaskDecl {
+                    syntax,
+                    part: PartId(task.part),
+                    clauses: Clauses::sort(&syntax.clauses),
+                    name: from_root(folder, &syntax.name.text),
+                }),
+                needs: needs.collect(),
+                after: whats(&task.after),
+                steps: whats(&task.steps),
+            })
+        });
+        tasks.collect()
+    }
+
     fn sets(&self) -> Vec<FileSet> {
         let paths = self.numbers(CacheSection::SetPaths);
         self.numbers(CacheSection::SetStarts)
@@ -522,10 +246,12 @@ impl CacheFile {
     }
 }
 
-fn group(pair: &Pair) -> u16 {
-    u16::try_from(pair.group.get() & 0xffff).unwrap_or(u16::MAX)
+/// An item of a part, by the numbers of both.
+fn item<'d>(vars: &Vars<'d>, part: u32, item: u32) -> Option<&'d TopItem> {
+    let part = vars.description.parts.get(part as usize)?;
+    part.items.get(item as usize)
 }
 
-pub fn number(count: usize) -> u32 {
-    u32::try_from(count).unwrap_or(u32::MAX)
+fn group(pair: &Pair) -> u16 {
+    u16::try_from(pair.group.get() & 0xffff).unwrap_or(u16::MAX)
 }

@@ -3,48 +3,27 @@
 use std::cell::OnceCell;
 use std::collections::HashSet;
 
-use serde::Deserialize;
-use serde::Serialize;
-
 use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::Order;
+use crate::graph::PerPosition;
 use crate::graph::request::BuildRequest;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
-use crate::ledger::Mark;
-use crate::ledger::arrays;
 use crate::project::Description;
 use crate::project::PathId;
 use crate::project::Project;
+use crate::project::StepId;
 use crate::project::What;
-use crate::project::folders::Folders;
 use crate::project::folders::SeenFolder;
 use crate::project::values::Vars;
 use crate::project_cache::cache_file::CacheFile;
-use crate::project_cache::dependencies::CacheDependencies;
+use crate::project_cache::cache_layout::CachedRequest;
 use crate::project_cache::verify_files;
-use crate::project_cache::writer;
 use crate::status::environment::RecordingEnvironment;
 use crate::status::learned_edges;
 use crate::world::Digest;
 use crate::world::Disk;
-
-/// What was asked for, as far as it decides which steps are reached.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct CachedRequest {
-    names: Vec<String>,
-    folder: String,
-}
-
-impl CachedRequest {
-    pub(super) fn of(asked: &BuildRequest) -> Self {
-        Self {
-            names: asked.names.clone(),
-            folder: asked.folder.clone(),
-        }
-    }
-}
 
 /// The digest of all that a project is worked out from and that is known before: the description,
 /// what is set from outside, the place, and this program.
@@ -69,7 +48,7 @@ pub fn key(description: &Description, environment: &RecordingEnvironment<'_>) ->
 
 /// What is known from the last run.
 pub struct CachedProject {
-    file: CacheFile,
+    pub(super) file: CacheFile,
     /// Files that the journal says something newer of.
     files: HashSet<String>,
     /// Steps that the journal says something newer of.
@@ -259,7 +238,7 @@ impl CachedProject {
         project: &Project<'_>,
         order: &Order,
         asked: &[NodeId],
-    ) -> Vec<bool> {
+    ) -> PerPosition<bool> {
         for path in &self.files {
             if let Some(path) = project.paths.find(path)
                 && let Some(verified) = self.verified.get_mut(path.index())
@@ -290,34 +269,34 @@ impl CachedProject {
             .map(|set| set.paths.iter().all(|&path| known(path)))
             .collect();
         let learned = self.file.learned();
-        let mut open = vec![false; order.nodes.len()];
-        for (position, id) in order.nodes.iter().enumerate() {
-            let own = match id.node(project) {
+        let step_is_known = |step: StepId| {
+            let node = project.step(step);
+            let outputs = project.step_outputs(node).iter();
+            let mut needs = project.step_needs(node).iter();
+            good.get(step.index()) == Some(&1)
+                && outputs.map(|&(_, path)| path).all(known)
+                && needs.all(|need| match need.what {
+                    What::Path(path) => known(path),
+                    What::Set(set) => set_known[set.index()],
+                    What::Task(_) => true,
+                })
+                && learned
+                    .of(step.index())
+                    .iter()
+                    .copied()
+                    .map(PathId)
+                    .all(known)
+        };
+        let mut open = PerPosition::filled(order, false);
+        for position in order.positions() {
+            let own = match order.node(position).node(project) {
                 Node::Set(_) => false,
                 Node::Task(_) => true,
-                Node::Step(step) => {
-                    let node = project.step(step);
-                    let same = good.get(step.index()) == Some(&1)
-                        && project
-                            .step_outputs(node)
-                            .iter()
-                            .all(|&(_, path)| known(path))
-                        && project.step_needs(node).iter().all(|need| match need.what {
-                            What::Path(path) => known(path),
-                            What::Set(set) => set_known[set.index()],
-                            What::Task(_) => true,
-                        })
-                        && learned
-                            .of(step.index())
-                            .iter()
-                            .all(|&path| known(PathId(path)));
-                    !same
-                }
+                Node::Step(step) => !step_is_known(step),
             };
             open[position] = own
                 || order.waits_for(position).iter().any(|&before| {
-                    open[before as usize]
-                        && !matches!(order.nodes[before as usize].node(project), Node::Task(_))
+                    open[before] && !matches!(order.node(before).node(project), Node::Task(_))
                 });
         }
         open
@@ -352,43 +331,10 @@ impl VerifiedContents<'_> {
     }
 }
 
-/// What a run has to say of itself to be taken over by the next one.
-pub struct BuildOutcome<'a, 'd> {
-    /// The digest of what the project is worked out from.
-    pub key: Digest,
-    /// What was asked for.
-    pub asked: &'a BuildRequest,
-    /// The goals.
-    pub goals: &'a [NodeId],
-    /// All that they reach.
-    pub order: &'a Order,
-    /// For each position whether its step was judged to have no reason to run.
-    pub kept: &'a [bool],
-    /// The variables.
-    pub vars: &'a Vars<'d>,
-    /// The folders that were listed.
-    pub folders: &'a Folders<'a>,
-}
-
-/// Keeps a project for the next run. `before` is what was taken over in this one.
-pub fn keep<'d>(
-    project: &mut Project<'d>,
-    outcome: &BuildOutcome<'_, 'd>,
-    before: Option<&CachedProject>,
-    ledger: &mut Ledger,
-    environment: &RecordingEnvironment<'_>,
-) {
-    let dependencies = CacheDependencies::of(environment, outcome.folders, ledger);
-    let earlier = before.map(|known| &known.file.header.dependencies);
-    let bytes = dependencies.and_then(|mut dependencies| {
-        dependencies.extend(earlier);
-        let mark: Mark = ledger.mark().ok()??;
-        let mut bytes = writer::write(project, outcome, dependencies, mark, ledger)?;
-        arrays::seal(&mut bytes, &environment.key?);
-        Some(bytes)
-    });
-    if let Some(bytes) = bytes {
-        // It spares time and nothing else; a disk that is full is told of by the ledger.
-        let _ = ledger.keep_worked_out(&bytes);
-    }
+/// How many steps of an order are kept without being judged.
+#[must_use]
+pub fn kept_steps(project: &Project<'_>, order: &Order, open: &PerPosition<bool>) -> usize {
+    let kept = open.iter().filter(|(_, open)| !**open);
+    kept.filter(|(position, _)| matches!(order.node(*position).node(project), Node::Step(_)))
+        .count()
 }

@@ -12,12 +12,19 @@
 //! What is kept is never needed: when anything is odd, the project is worked out.
 
 pub mod cached_project;
+pub mod load;
 pub mod resident;
 
+mod cache_check;
 mod cache_file;
+mod cache_layout;
 mod dependencies;
+mod keep;
 mod verify_files;
 mod writer;
 
 pub use cached_project::CachedProject;
+pub use keep::keep;
+pub use load::LoadedProject;
 pub use resident::ResidentProject;
+pub use writer::BuildOutcome;

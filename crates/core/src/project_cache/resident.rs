@@ -1,38 +1,47 @@
 //! A project that stays in memory between runs.
 //!
 //! A run that begins with what the last one kept still looks at every file once. Whoever is told of each
-//! changed file need not: [`ResidentProject`] keeps the project together with which contents are known, and a run
-//! on it looks at the files that were changed or written since, and at nothing else. It is only taken while
+//! changed file need not: [`ResidentProject`] keeps the project together with which contents are known, and a
+//! run on it looks at the files that were changed or written since, and at nothing else. It is only taken while
 //! nothing else wrote to the ledger.
 
+use crate::graph::BuildRequest;
 use crate::graph::NodeId;
 use crate::graph::Order;
-use crate::graph::request::BuildRequest;
+use crate::graph::PerPosition;
 use crate::ledger::Ledger;
-use crate::project::Project;
+use crate::project::StepId;
 use crate::project::folders::Folders;
 use crate::project::values::Vars;
 use crate::project_cache::cached_project;
 use crate::project_cache::cached_project::CachedProject;
-use crate::status::environment::RecordingEnvironment;
+use crate::project_cache::load::LoadedProject;
+use crate::status::RecordingEnvironment;
+use crate::status::learned_edges::FoundEdges;
 use crate::world::Digest;
+use crate::world::Disk;
 
-/// More doubted paths than this, and one in so many, make it worth looking at everything anew.
+/// More invalidated paths than this, and one in so many, make it worth looking at everything anew.
 const MANY: usize = 256;
 const SHARE: usize = 32;
 
 /// A project with what is known of its files.
 pub struct ResidentProject<'v, 'd> {
-    pub(crate) vars: &'v Vars<'d>,
-    pub(crate) folders: &'v Folders<'v>,
-    /// The surroundings that `vars` asks.
-    pub(crate) environment: &'v RecordingEnvironment<'v>,
-    pub(crate) project: Project<'d>,
-    pub(crate) known: CachedProject,
-    pub(crate) goals: Vec<NodeId>,
-    pub(crate) order: Order,
-    pub(crate) key: Digest,
-    pub(crate) invalidated: usize,
+    /// Its variables.
+    pub vars: &'v Vars<'d>,
+    /// The folders that were listed.
+    pub folders: &'v Folders<'v>,
+    /// The project and what is known.
+    pub loaded: LoadedProject<'d>,
+    /// The goals of what was asked for.
+    pub goals: Vec<NodeId>,
+    /// All that they reach.
+    pub order: Order,
+    /// The digest of what it was worked out from.
+    pub key: Digest,
+    /// The environment that `vars` asks.
+    environment: &'v RecordingEnvironment<'v>,
+    invalidated: usize,
 }
 
 impl<'v, 'd> ResidentProject<'v, 'd> {
@@ -42,28 +51,28 @@ impl<'v, 'd> ResidentProject<'v, 'd> {
     pub fn open(
         vars: &'v Vars<'d>,
         folders: &'v Folders<'v>,
-        asked: &BuildRequest,
+        request: &BuildRequest,
         ledger: &Ledger,
         environment: &'v RecordingEnvironment<'v>,
         threads: usize,
     ) -> Option<Self> {
         let key = cached_project::key(vars.description, environment);
-        let mut known = CachedProject::open(&key, asked, ledger, environment)?;
-        if !known.answers(asked) {
+        let mut cached = CachedProject::open(&key, request, ledger, environment)?;
+        if !cached.answers(request) {
             return None;
         }
-        known.look(environment.disk, threads, None);
-        let project = known.project(vars)?;
-        let (goals, order) = known.order();
+        cached.look(environment.disk, threads, None);
+        let loaded = LoadedProject::load(vars, Some(cached), None, &FoundEdges::new(), ledger);
+        let cached = loaded.cached.as_ref()?;
+        let (goals, order) = cached.order();
         // Made now, so that the first run need not.
-        let _ = project.paths.find("");
-        let _ = known.contents();
+        let _ = loaded.project.paths.find("");
+        let _ = cached.contents();
         Some(Self {
             vars,
             folders,
             environment,
-            project,
-            known,
+            loaded,
             goals,
             order,
             key,
@@ -73,19 +82,52 @@ impl<'v, 'd> ResidentProject<'v, 'd> {
 
     /// A path may hold something else than is known.
     pub fn invalidate(&mut self, path: &str) {
-        if let Some(path) = self.project.paths.find(path) {
-            self.invalidated += usize::from(self.known.invalidate(path));
+        if let Some(path) = self.loaded.project.paths.find(path) {
+            let cached = self.loaded.cached.as_mut();
+            let was_known = cached.is_some_and(|cached| cached.invalidate(path));
+            self.invalidated += usize::from(was_known);
         }
     }
 
-    /// Whether what the project was worked out from is as it was, asked of fresh surroundings.
-    pub(crate) fn holds(&self, environment: &RecordingEnvironment<'_>) -> bool {
-        let same =
-            |(key, text): &(String, String)| environment.output_again(key).as_ref() == Some(text);
-        self.known.holds(environment) && self.environment.outputs().iter().all(same)
+    /// A step has made its outputs anew.
+    pub fn invalidate_outputs(&mut self, step: StepId) {
+        let project = &self.loaded.project;
+        let Some(cached) = &mut self.loaded.cached else {
+            return;
+        };
+        for &(_, path) in project.step_outputs(project.step(step)) {
+            self.invalidated += usize::from(cached.invalidate(path));
+        }
     }
 
-    /// Whether so much is in doubt that looking at everything would make the next runs faster.
+    /// Whether what the project was worked out from is as it was, asked of a fresh environment; `key` is the
+    /// digest of what is known before.
+    pub fn holds(&self, key: &Digest, environment: &RecordingEnvironment<'_>) -> bool {
+        let same =
+            |(key, text): &(String, String)| environment.output_again(key).as_ref() == Some(text);
+        let cached = self.loaded.cached.as_ref();
+        self.key == *key
+            && cached.is_some_and(|cached| cached.holds(environment))
+            && self.environment.outputs().iter().all(same)
+    }
+
+    /// Which positions have to be judged; the goals in any case when they are `remade`.
+    pub fn open_positions(
+        &mut self,
+        remade: bool,
+        disk: &dyn Disk,
+        threads: usize,
+    ) -> PerPosition<bool> {
+        let Some(cached) = &mut self.loaded.cached else {
+            return PerPosition::filled(&self.order, true);
+        };
+        let project = &self.loaded.project;
+        cached.look_at(project, &self.order, disk, threads);
+        let remade: &[NodeId] = if remade { &self.goals } else { &[] };
+        cached.open_positions(project, &self.order, remade)
+    }
+
+    /// Whether so much was invalidated that looking at everything would make the next runs faster.
     #[must_use]
     pub fn is_stale(&self) -> bool {
         self.invalidated > MANY + self.order.nodes.len() / SHARE

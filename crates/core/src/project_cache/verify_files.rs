@@ -2,7 +2,7 @@
 
 use crate::content::over_threads;
 use crate::project_cache::cache_file::CacheFile;
-use crate::project_cache::cache_file::LookRec;
+use crate::project_cache::cache_layout::LookRec;
 use crate::world::Disk;
 use crate::world::FileKind;
 use crate::world::Stat;

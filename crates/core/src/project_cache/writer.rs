@@ -4,7 +4,11 @@
 use zerocopy::IntoBytes;
 
 use crate::content::Record;
+use crate::graph::BuildRequest;
 use crate::graph::Node;
+use crate::graph::NodeId;
+use crate::graph::Order;
+use crate::graph::PerPosition;
 use crate::language::TopItem;
 use crate::ledger::Ledger;
 use crate::ledger::Mark;
@@ -12,18 +16,36 @@ use crate::ledger::arrays;
 use crate::project::PathId;
 use crate::project::Project;
 use crate::project::What;
+use crate::project::folders::Folders;
 use crate::project::values::Vars;
-use crate::project_cache::cache_file::CacheHeader;
-use crate::project_cache::cache_file::KeptTask;
-use crate::project_cache::cache_file::KeptWhat;
-use crate::project_cache::cache_file::LAYOUT;
-use crate::project_cache::cache_file::LookRec;
-use crate::project_cache::cache_file::Pair;
-use crate::project_cache::cache_file::number;
-use crate::project_cache::cached_project::BuildOutcome;
-use crate::project_cache::cached_project::CachedRequest;
+use crate::project_cache::cache_layout::CacheHeader;
+use crate::project_cache::cache_layout::CachedRequest;
+use crate::project_cache::cache_layout::KeptTask;
+use crate::project_cache::cache_layout::KeptWhat;
+use crate::project_cache::cache_layout::LAYOUT;
+use crate::project_cache::cache_layout::LookRec;
+use crate::project_cache::cache_layout::Pair;
+use crate::project_cache::cache_layout::number;
 use crate::project_cache::dependencies::CacheDependencies;
 use crate::world::Digest;
+
+/// What a run has to say of itself to be taken over by the next one.
+pub struct BuildOutcome<'a, 'd> {
+    /// The digest of what the project is worked out from.
+    pub key: Digest,
+    /// What was asked for.
+    pub request: &'a BuildRequest,
+    /// The goals.
+    pub goals: &'a [NodeId],
+    /// All that they reach.
+    pub order: &'a Order,
+    /// For each position whether its step was judged to have no reason to run.
+    pub kept: &'a PerPosition<bool>,
+    /// The variables.
+    pub vars: &'a Vars<'d>,
+    /// The folders that were listed.
+    pub folders: &'a Folders<'a>,
+}
 
 /// What of the files of steps without a reason to run is known.
 #[derive(Default)]
@@ -76,7 +98,7 @@ pub fn write<'d>(
     let mut learned: Vec<Vec<u32>> = Vec::new();
     let mut steps_in_order = 0;
     let mut all_good = true;
-    for (id, kept) in outcome.order.nodes.iter().zip(outcome.kept) {
+    for (id, kept) in outcome.order.nodes.iter().zip(outcome.kept.values()) {
         let step = match id.node(project) {
             Node::Step(step) => step,
             Node::Task(_) => {
@@ -117,7 +139,7 @@ pub fn write<'d>(
     all_good &= !looks.unknown;
     let header = CacheHeader {
         key: outcome.key,
-        request: CachedRequest::of(outcome.asked),
+        request: CachedRequest::of(outcome.request),
         mark,
         dependencies,
         all_good,

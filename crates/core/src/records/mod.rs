@@ -13,14 +13,18 @@ use std::fs;
 use std::io;
 use std::path::Path;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use serde::Deserialize;
 use serde::Serialize;
 
 pub use recorder::Recorder;
 
+use crate::scheduler::event::Ending;
 use crate::scheduler::event::Summary;
+use crate::world::ByteSize;
 use crate::world::own;
+use crate::world::time::as_seconds;
 
 /// A run, before anything ran.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -42,22 +46,25 @@ pub struct JobRecord {
     pub step: String,
     /// Whether it is a task.
     pub task: bool,
-    /// What became of it, as [`Ending::name`](crate::scheduler::event::Ending::name).
-    pub ending: String,
+    /// What became of it.
+    pub ending: Ending,
     /// Why it ran, in brief.
     pub reasons: Vec<String>,
-    /// When it began, seconds from the run's beginning.
-    pub began: f64,
-    /// How long it took, seconds.
-    pub seconds: f64,
+    /// When it began, from the run's beginning.
+    #[serde(with = "as_seconds")]
+    pub began: Duration,
+    /// How long it took.
+    #[serde(rename = "seconds", with = "as_seconds")]
+    pub took: Duration,
     /// Which of the jobs that may run at once it was, from 0.
     pub slot: usize,
     /// How its recipe ended, in words when it failed.
     pub exit: Option<String>,
-    /// The largest amount of memory any of its processes held, bytes.
-    pub memory: u64,
-    /// Processor time, seconds.
-    pub processor: f64,
+    /// The largest amount of memory any of its processes held.
+    pub memory: ByteSize,
+    /// Processor time.
+    #[serde(with = "as_seconds")]
+    pub processor: Duration,
     /// The log of what it printed, from the root.
     pub log: Option<String>,
     /// The place of its description: `hand.loom:12`; where it failed, of its recipe.
@@ -69,9 +76,9 @@ pub struct JobRecord {
     /// once.
     #[serde(default)]
     pub after: Option<String>,
-    /// How long it waited for a free place when nothing else was in its way, seconds.
-    #[serde(default)]
-    pub waited: f64,
+    /// How long it waited for a free place when nothing else was in its way.
+    #[serde(default, with = "as_seconds")]
+    pub waited: Duration,
 }
 
 /// A job's slot is below this.

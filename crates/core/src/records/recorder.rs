@@ -6,6 +6,7 @@ use std::fs::File;
 use std::io;
 use std::io::BufWriter;
 use std::io::Write;
+use std::time::Duration;
 
 use crate::executor::exit::Exit;
 use crate::records::JobRecord;
@@ -15,10 +16,10 @@ use crate::records::Runs;
 use crate::scheduler::event::Ended;
 use crate::scheduler::event::Event;
 use crate::scheduler::event::Summary;
-use crate::scheduler::event::rounded;
 use crate::text::Sources;
 use crate::text::Span;
 use crate::verdict::Reason;
+use crate::world::ByteSize;
 use crate::world::own;
 
 /// Records are written after so many jobs, and at the end.
@@ -107,22 +108,23 @@ impl<'a> Recorder<'a> {
             Some(failure) => self.sources.name_and_line(failure.span),
             None => place,
         };
+        let usage = ended.usage.as_ref();
         self.write(&RecordLine::Job(JobRecord {
             step: ended.step.clone(),
             task: ended.task,
-            ending: ended.ending.name().to_owned(),
+            ending: ended.ending,
             reasons: ended.reasons.iter().map(Reason::brief).collect(),
-            began: ended.took.map_or(0.0, |took| rounded(took.began)),
-            seconds: rounded(ended.seconds),
-            slot: ended.took.map_or(0, |took| took.slot),
+            began: usage.map_or(Duration::ZERO, |usage| usage.began),
+            took: ended.took,
+            slot: usage.map_or(0, |usage| usage.slot.index()),
             exit: ended.exit.as_ref().map(Exit::in_words),
-            memory: ended.took.map_or(0, |took| took.memory),
-            processor: ended.took.map_or(0.0, |took| rounded(took.processor)),
+            memory: usage.map_or(ByteSize::default(), |usage| usage.memory),
+            processor: usage.map_or(Duration::ZERO, |usage| usage.processor),
             log: ended.output.log.clone(),
             place,
             by,
             after: ended.after.clone(),
-            waited: rounded(ended.waited),
+            waited: ended.waited,
         }))?;
         self.waiting += 1;
         if self.waiting >= GROUP {
@@ -151,7 +153,7 @@ impl<'a> Recorder<'a> {
         if self.out.is_none() {
             return Ok(());
         }
-        self.write(&RecordLine::End(summary.rounded()))?;
+        self.write(&RecordLine::End(*summary))?;
         self.flush()?;
         self.runs.forget_old(self.keep);
         Ok(())

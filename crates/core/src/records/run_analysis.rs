@@ -2,9 +2,11 @@
 //! its time went, and how it differs from earlier runs.
 
 use std::collections::HashMap;
+use std::time::Duration;
 
 use crate::records::JobRecord;
 use crate::records::RunRecord;
+use crate::scheduler::event::Ending;
 
 /// All jobs of one description.
 #[derive(Clone, Debug, PartialEq)]
@@ -15,10 +17,10 @@ pub struct RunGroup {
     pub place: String,
     /// How many ran.
     pub jobs: usize,
-    /// How long they took together, seconds.
-    pub seconds: f64,
-    /// Their processor time, seconds.
-    pub processor: f64,
+    /// How long they took together.
+    pub took: Duration,
+    /// Their processor time.
+    pub processor: Duration,
     /// The number of the longest among the run's jobs.
     pub longest: usize,
 }
@@ -29,26 +31,26 @@ pub struct RunAnalysis {
     /// The numbers of the jobs of the longest way: each had to wait for the one before it. However many jobs run at once, the run
     /// takes at least as long as these together.
     pub longest: Vec<usize>,
-    /// How long the jobs of the longest way took together, seconds.
-    pub least: f64,
+    /// How long the jobs of the longest way took together.
+    pub least: Duration,
     /// Where the time went, the most first.
     pub groups: Vec<RunGroup>,
     /// The numbers of all jobs that ran, the slowest first.
     pub slowest: Vec<usize>,
-    /// How long all jobs took together, seconds.
-    pub seconds: f64,
-    /// Their processor time, seconds.
-    pub processor: f64,
-    /// How long the run took, seconds: until its last job ended when it was killed.
-    pub whole: f64,
-    /// For each job how long it took when it last ran well before this run, seconds.
-    pub earlier: Vec<Option<f64>>,
+    /// How long all jobs took together.
+    pub took: Duration,
+    /// Their processor time.
+    pub processor: Duration,
+    /// How long the run took: until its last job ended when it was killed.
+    pub whole: Duration,
+    /// For each job how long it took when it last ran well before this run.
+    pub earlier: Vec<Option<Duration>>,
 }
 
 /// Whether a job ran, whatever came of it.
 #[must_use]
 pub fn ran(job: &JobRecord) -> bool {
-    job.ending != "held"
+    job.ending != Ending::Held
 }
 
 impl RunAnalysis {
@@ -58,18 +60,16 @@ impl RunAnalysis {
         let jobs = &run.jobs;
         let (longest, least) = longest_way(jobs);
         let mut slowest: Vec<usize> = (0..jobs.len()).filter(|&job| ran(&jobs[job])).collect();
-        slowest.sort_by(|&a, &b| jobs[b].seconds.total_cmp(&jobs[a].seconds));
-        let ends = jobs.iter().map(|job| job.began + job.seconds);
-        let last_end = ends.fold(0.0, f64::max);
+        slowest.sort_by(|&a, &b| jobs[b].took.cmp(&jobs[a].took));
+        let ends = jobs.iter().map(|job| job.began + job.took);
+        let last_end = ends.max().unwrap_or_default();
         Self {
             longest,
             least,
             groups: groups(jobs),
-            seconds: slowest.iter().map(|&job| jobs[job].seconds).sum(),
+            took: slowest.iter().map(|&job| jobs[job].took).sum(),
             processor: slowest.iter().map(|&job| jobs[job].processor).sum(),
-            whole: run
-                .tail
-                .map_or(last_end, |tail| f64::max(tail.seconds, last_end)),
+            whole: run.tail.map_or(last_end, |tail| tail.took.max(last_end)),
             earlier: times_before(jobs, earlier),
             slowest,
         }
@@ -78,35 +78,34 @@ impl RunAnalysis {
     /// How many jobs ran at once on average.
     #[must_use]
     pub fn at_once(&self) -> f64 {
-        if self.whole > 0.0 {
-            self.seconds / self.whole
-        } else {
-            0.0
+        if self.whole.is_zero() {
+            return 0.0;
         }
+        self.took.div_duration_f64(self.whole)
     }
 }
 
 /// The chain of jobs, each waiting for the one before it, that took longest together.
 ///
 /// Jobs are recorded as they end, so what a job waited for stands before it.
-fn longest_way(jobs: &[JobRecord]) -> (Vec<usize>, f64) {
+fn longest_way(jobs: &[JobRecord]) -> (Vec<usize>, Duration) {
     let mut of_name: HashMap<&str, usize> = HashMap::new();
-    let mut ways: Vec<(f64, Option<usize>)> = Vec::with_capacity(jobs.len());
+    let mut ways: Vec<(Duration, Option<usize>)> = Vec::with_capacity(jobs.len());
     for (number, job) in jobs.iter().enumerate() {
         let before = job
             .after
             .as_deref()
             .and_then(|name| of_name.get(name))
             .copied();
-        let so_far = before.map_or(0.0, |before| ways[before].0);
-        let own = if ran(job) { job.seconds } else { 0.0 };
+        let so_far = before.map_or(Duration::ZERO, |before| ways[before].0);
+        let own = if ran(job) { job.took } else { Duration::ZERO };
         ways.push((so_far + own, before));
         of_name.insert(&job.step, number);
     }
     let last = (0..jobs.len())
         .filter(|&job| ran(&jobs[job]))
-        .max_by(|&a, &b| ways[a].0.total_cmp(&ways[b].0));
-    let least = last.map_or(0.0, |last| ways[last].0);
+        .max_by(|&a, &b| ways[a].0.cmp(&ways[b].0));
+    let least = last.map_or(Duration::ZERO, |last| ways[last].0);
     let mut links = Vec::new();
     let mut next = last;
     while let Some(job) = next {
@@ -129,29 +128,29 @@ fn groups(jobs: &[JobRecord]) -> Vec<RunGroup> {
                 by: job.by.clone(),
                 place: job.place.clone(),
                 jobs: 0,
-                seconds: 0.0,
-                processor: 0.0,
+                took: Duration::ZERO,
+                processor: Duration::ZERO,
                 longest: number,
             });
         }
         let group = &mut groups[at];
         group.jobs += 1;
-        group.seconds += job.seconds;
+        group.took += job.took;
         group.processor += job.processor;
-        if job.seconds > jobs[group.longest].seconds {
+        if job.took > jobs[group.longest].took {
             group.longest = number;
         }
     }
-    groups.sort_by(|a, b| b.seconds.total_cmp(&a.seconds));
+    groups.sort_by(|a, b| b.took.cmp(&a.took));
     groups
 }
 
-fn times_before(jobs: &[JobRecord], earlier: &[RunRecord]) -> Vec<Option<f64>> {
-    let mut times: HashMap<&str, f64> = HashMap::new();
+fn times_before(jobs: &[JobRecord], earlier: &[RunRecord]) -> Vec<Option<Duration>> {
+    let mut times: HashMap<&str, Duration> = HashMap::new();
     for run in earlier {
-        let well = |job: &&JobRecord| matches!(job.ending.as_str(), "made" | "same");
+        let well = |job: &&JobRecord| matches!(job.ending, Ending::Made | Ending::Same);
         for job in run.jobs.iter().filter(well) {
-            times.insert(&job.step, job.seconds);
+            times.insert(&job.step, job.took);
         }
     }
     jobs.iter()
@@ -164,23 +163,27 @@ mod tests {
     use super::*;
     use crate::records::RunHeader;
 
-    fn job(step: &str, began: f64, seconds: f64, after: Option<&str>) -> JobRecord {
+    fn seconds(seconds: f64) -> Duration {
+        Duration::from_secs_f64(seconds)
+    }
+
+    fn job(step: &str, began: f64, took: f64, after: Option<&str>) -> JobRecord {
         JobRecord {
             step: step.to_owned(),
             task: false,
-            ending: "made".to_owned(),
+            ending: Ending::Made,
             reasons: Vec::new(),
-            began,
-            seconds,
+            began: seconds(began),
+            took: seconds(took),
             slot: 0,
             exit: None,
-            memory: 0,
-            processor: seconds / 2.0,
+            memory: crate::world::ByteSize::default(),
+            processor: seconds(took / 2.0),
             log: None,
             place: "hand.loom:3".to_owned(),
             by: step.trim_end_matches(char::is_numeric).to_owned(),
             after: after.map(str::to_owned),
-            waited: 0.0,
+            waited: Duration::ZERO,
         }
     }
 
@@ -210,13 +213,20 @@ mod tests {
         ]);
         let digest = RunAnalysis::of(&run, &[]);
         assert_eq!(digest.longest, [1, 3, 4]);
-        assert_eq!((digest.least, digest.whole), (6.5, 7.0));
+        assert_eq!((digest.least, digest.whole), (seconds(6.5), seconds(7.0)));
         assert_eq!(digest.slowest, [1, 2, 3, 0, 4]);
         assert_eq!(digest.at_once(), 1.5);
         let groups: Vec<(&str, usize, f64, usize)> = digest
             .groups
             .iter()
-            .map(|group| (group.by.as_str(), group.jobs, group.seconds, group.longest))
+            .map(|group| {
+                (
+                    group.by.as_str(),
+                    group.jobs,
+                    group.took.as_secs_f64(),
+                    group.longest,
+                )
+            })
             .collect();
         assert_eq!(
             groups,
@@ -227,21 +237,24 @@ mod tests {
     #[test]
     fn earlier_times_are_those_of_the_last_good_run() {
         let mut failed = job("a1", 0.0, 9.0, None);
-        failed.ending = "failed".to_owned();
+        failed.ending = Ending::Failed;
         let earlier = [
             run(vec![job("a1", 0.0, 2.0, None), job("b1", 0.0, 1.0, None)]),
             run(vec![job("a1", 0.0, 3.0, None)]),
             run(vec![failed]),
         ];
         let now = run(vec![job("a1", 0.0, 1.0, None), job("c1", 0.0, 1.0, None)]);
-        assert_eq!(RunAnalysis::of(&now, &earlier).earlier, [Some(3.0), None]);
+        assert_eq!(
+            RunAnalysis::of(&now, &earlier).earlier,
+            [Some(seconds(3.0)), None]
+        );
     }
 
     #[test]
     fn a_run_without_jobs_and_one_with_held_ones() {
-        assert_eq!(RunAnalysis::of(&run(Vec::new()), &[]).whole, 0.0);
+        assert_eq!(RunAnalysis::of(&run(Vec::new()), &[]).whole, Duration::ZERO);
         let mut held = job("b1", 0.0, 0.0, Some("a1"));
-        held.ending = "held".to_owned();
+        held.ending = Ending::Held;
         let digest = RunAnalysis::of(&run(vec![job("a1", 0.0, 1.0, None), held]), &[]);
         assert_eq!(digest.slowest, [0]);
         assert_eq!(digest.longest, [0]);

@@ -1,415 +1,253 @@
-//! Carrying a plan out: jobs handed to slots, and what they say taken in.
+//! Carrying a pass out: jobs submitted as slots and resources allow, and what becomes of them taken in.
 
 use std::collections::VecDeque;
 use std::io;
-use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::sync::atomic::Ordering;
+use std::time::Duration;
 
-use crate::graph::Node;
+use crate::executor::JobEnd;
+use crate::executor::JobQueue;
+use crate::executor::Notice;
+use crate::executor::SlotId;
+use crate::executor::Submission;
+use crate::executor::Ticket;
+use crate::graph::Position;
 use crate::ledger::Entry;
-use crate::ledger::task_key;
-use crate::project::TaskId;
-use crate::project::frame::Frame;
-use crate::project::script::task_frame;
-use crate::scheduler::complete;
-use crate::scheduler::event::Ending;
 use crate::scheduler::event::Event;
-use crate::scheduler::job_builder::JobBuilder;
-use crate::scheduler::job_builder::PreparedJob;
+use crate::scheduler::options::BuildError;
 use crate::scheduler::pass::Pass;
-use crate::scheduler::pass::PassError;
-use crate::scheduler::pass::RunningJob;
-use crate::scheduler::prepare_outputs;
-use crate::scheduler::prepare_outputs::PreparedOutputs;
 use crate::scheduler::ready_queue::ReadyQueue;
 use crate::scheduler::resources::ResourcePool;
-use crate::scheduler::worker_pool;
-use crate::scheduler::worker_pool::WorkDone;
-use crate::scheduler::worker_pool::WorkerMessage;
-use crate::scheduler::worker_pool::WorkerPool;
+use crate::scheduler::slot_table::Freed;
+use crate::scheduler::slot_table::SlotTable;
+use crate::scheduler::start_job::StartedJob;
 
-/// The folder of what jobs printed in the last runs.
-pub const LOGS: &str = ".handloom/logs";
+/// Jobs are short when so many have ended and took less than so long on average.
+const ENOUGH_JOBS: u32 = 8;
+const SHORT: Duration = Duration::from_millis(20);
 
-/// Jobs are short when so many have ended and took less than so many seconds on average.
-const ENOUGH_JOBS: usize = 8;
-const SHORT_SECONDS: f64 = 0.02;
-
-/// A job that is ready to be handed to a slot.
-struct Begun {
-    order: worker_pool::WorkOrder,
-    /// What is told when it begins.
-    event: Event,
-    job: RunningJob,
+/// Brings the positions of a pass to an end.
+pub struct Dispatcher<'a, 'q> {
+    queue: ReadyQueue,
+    resources: ResourcePool,
+    slots: SlotTable,
+    jobs: Box<dyn JobQueue + 'q>,
+    /// Positions that wait for nothing any more and were not judged yet.
+    free: VecDeque<Position>,
+    /// Tells the executor whether no job that was handed ahead is begun any more.
+    hold: &'a AtomicBool,
+    /// No job is begun any more.
+    closing: bool,
+    failure: Option<BuildError>,
 }
 
-impl<'d> Pass<'_, '_, 'd> {
-    pub(super) fn work_off(
-        &mut self,
-        mut queue: ReadyQueue,
-        resources: &mut ResourcePool,
-        mut slots: WorkerPool,
-        hold: &AtomicBool,
-        active: &[bool],
-    ) -> Result<(), PassError> {
-        let mut free: VecDeque<usize> = (0..active.len())
-            .filter(|&position| active[position] && queue.is_free(position))
-            .collect();
-        let mut failure: Option<PassError> = None;
+impl<'a, 'q> Dispatcher<'a, 'q> {
+    /// Nothing was begun yet.
+    pub fn new(
+        queue: ReadyQueue,
+        resources: ResourcePool,
+        jobs: Box<dyn JobQueue + 'q>,
+        hold: &'a AtomicBool,
+    ) -> Self {
+        Self {
+            free: queue.free_at_first().collect(),
+            slots: SlotTable::new(jobs.slots()),
+            queue,
+            resources,
+            jobs,
+            hold,
+            closing: false,
+            failure: None,
+        }
+    }
+
+    /// Dispatches until nothing runs and nothing can begin.
+    pub fn run(mut self, pass: &mut Pass<'_, '_, '_, '_>) -> Result<(), BuildError> {
         loop {
-            while let Some(position) = free.pop_front() {
-                match self.judge(position) {
-                    Ok(true) => queue.push_ready(position),
-                    Ok(false) => free.extend(self.close(&mut queue, position)),
-                    Err(error) => {
-                        self.closing = true;
-                        failure.get_or_insert(error);
-                    }
-                }
-            }
-            if self.session.stop.level() > 0 {
-                self.closing = true;
-            }
-            while !self.closing
-                && let Some(slot) = slots.idle()
-                && let Some(position) = queue.pop_ready(|uses| resources.suffice(uses))
-            {
-                let alone =
-                    queue.open == 1 && self.session.last_round && !self.is_recorded(position);
-                match self.begin(position, slot, alone) {
-                    Ok(Some(begun)) => {
-                        resources.take(queue.uses(position));
-                        self.session.tell(begun.event);
-                        self.running[slot] = Some(begun.job);
-                        slots.hand(begun.order);
-                    }
-                    Ok(None) => free.extend(self.close(&mut queue, position)),
-                    Err(error) => {
-                        self.closing = true;
-                        failure.get_or_insert(error);
-                    }
-                }
-                if !free.is_empty() {
-                    break;
-                }
-            }
-            if !free.is_empty() {
+            self.judge_free(pass);
+            self.closing |= pass.state.is_cancelled();
+            self.begin_jobs(pass);
+            if !self.free.is_empty() {
                 continue;
             }
-            if slots.busy() == 0 {
+            if self.slots.busy() == 0 {
                 break;
             }
-            if let Err(error) = self.hand_ahead(&mut queue, resources, &mut slots) {
-                self.closing = true;
-                failure.get_or_insert(error);
-            }
-            hold.store(self.closing, Ordering::SeqCst);
-            let done = match slots.wait() {
-                Some(WorkerMessage::WorkDone(done)) => done,
-                Some(WorkerMessage::Printed(slot, text)) => {
-                    self.heard(slot, text);
-                    continue;
-                }
-                Some(WorkerMessage::Began(slot)) => {
-                    if let Some(event) = self.to_tell[slot].take() {
-                        self.session.tell(event);
-                    }
-                    continue;
-                }
-                Some(WorkerMessage::NotBegun(slot)) => {
-                    if let Err(error) = self.not_begun(slot, &mut queue, resources) {
-                        self.closing = true;
-                        failure.get_or_insert(error);
-                    }
-                    continue;
-                }
-                None => break,
+            let handed = self.hand_ahead(pass);
+            self.note(handed);
+            self.hold.store(self.closing, Ordering::SeqCst);
+            let Some(notice) = self.jobs.wait() else {
+                break;
             };
-            let slot = done.slot;
-            // A job that was handed ahead takes what this one took.
-            if self.next[slot].is_none()
-                && let Some(job) = &self.running[slot]
-            {
-                resources.give_back(queue.uses(job.position));
-            }
-            let ended = self.end(done);
-            if let Some((job, event)) = self.next[slot].take() {
-                self.running[slot] = Some(job);
-                self.to_tell[slot] = Some(event);
-            }
-            match ended {
-                Ok(position) => free.extend(self.close(&mut queue, position)),
-                Err(error) => {
-                    self.closing = true;
-                    failure.get_or_insert(error);
-                }
-            }
-            if failure.is_some() {
-                free.clear();
+            let heeded = self.heed(pass, notice);
+            self.note(heeded);
+            if self.failure.is_some() {
+                self.free.clear();
             }
         }
-        queue.clear_ready();
-        self.account_for_rest(active);
-        let synced = self.session.sync();
-        match failure {
+        pass.account_for_rest();
+        let synced = pass.state.writer.sync();
+        match self.failure {
             Some(failure) => Err(failure),
             None => synced,
         }
     }
 
+    /// After the first error nothing more begins; what runs is awaited.
+    fn note(&mut self, result: Result<(), BuildError>) {
+        if let Err(error) = result {
+            self.closing = true;
+            self.failure.get_or_insert(error);
+        }
+    }
+
+    /// Judges what waits for nothing any more.
+    fn judge_free(&mut self, pass: &mut Pass<'_, '_, '_, '_>) {
+        while let Some(position) = self.free.pop_front() {
+            match pass.judge_position(position) {
+                Ok(true) => self.queue.push_ready(position),
+                Ok(false) => self.close(pass, position),
+                Err(error) => self.note(Err(error)),
+            }
+        }
+    }
+
+    /// Begins jobs as long as there is a slot and what they take.
+    fn begin_jobs(&mut self, pass: &mut Pass<'_, '_, '_, '_>) {
+        while !self.closing
+            && let Some(slot) = self.slots.idle()
+            && let Some(position) = self.queue.pop_ready(|uses| self.resources.suffice(uses))
+        {
+            let alone = self.queue.open == 1
+                && pass.state.progress.is_last_pass
+                && pass.view.recorded_under(position).is_none();
+            match pass.start(position, slot, alone) {
+                Ok(Some(started)) => self.begin(pass, started),
+                Ok(None) => self.close(pass, position),
+                Err(error) => self.note(Err(error)),
+            }
+            if !self.free.is_empty() {
+                break;
+            }
+        }
+    }
+
+    fn begin(&mut self, pass: &mut Pass<'_, '_, '_, '_>, started: StartedJob) {
+        self.resources.take(self.queue.uses(started.job.position));
+        pass.state.events.tell(started.event);
+        let ticket = self.jobs.submit(started.submission);
+        self.slots.begin(ticket, started.job);
+    }
+
     /// Hands busy slots their next jobs while jobs are so short that the way from a slot to this thread
     /// and back would count. Only steps without side effects before they begin: with the plain uses,
     /// places for their outputs that are free, and no scratch file to learn from.
-    fn hand_ahead(
-        &mut self,
-        queue: &mut ReadyQueue,
-        resources: &ResourcePool,
-        slots: &mut WorkerPool,
-    ) -> Result<(), PassError> {
-        let Some(plain) = resources
-            .plain()
-            .filter(|_| !self.closing && self.jobs_are_short())
-        else {
+    fn hand_ahead(&mut self, pass: &mut Pass<'_, '_, '_, '_>) -> Result<(), BuildError> {
+        let may = !self.closing && jobs_are_short(pass);
+        let Some(plain) = self.resources.plain().filter(|_| may) else {
             return Ok(());
         };
-        while let Some(slot) = slots.without_next() {
-            let fits = self.running[slot]
-                .as_ref()
-                .is_some_and(|job| queue.uses(job.position) == plain);
-            if !fits {
+        while let Some((slot, running)) = self.slots.without_next() {
+            if self.queue.uses(running.position) != plain {
                 return Ok(());
             }
-            let Some(position) = queue.pop_ready(|uses| uses == plain) else {
+            let Some(position) = self.queue.pop_ready(|uses| uses == plain) else {
                 return Ok(());
             };
-            let begun = if prepare_outputs::is_free(self, position)? {
-                self.begin(position, slot, false)?
+            let started = if pass.state.places.are_free(&pass.view, position)? {
+                pass.start(position, slot, false)?
             } else {
                 None
             };
-            let Some(begun) = begun else {
-                queue.push_ready(position);
+            let Some(started) = started else {
+                self.queue.push_ready(position);
                 return Ok(());
             };
-            self.next[slot] = Some((begun.job, begun.event));
-            let order = worker_pool::WorkOrder {
-                ahead: true,
-                ..begun.order
-            };
-            slots.hand_ahead(slot, order);
+            self.submit_ahead(slot, started);
         }
         Ok(())
     }
 
-    #[expect(
-        clippy::cast_precision_loss,
-        reason = "a number of jobs, for an average"
-    )]
-    fn jobs_are_short(&self) -> bool {
-        let summary = &self.session.summary;
-        let ended = summary.made + summary.same;
-        ended >= ENOUGH_JOBS && summary.job_seconds / (ended as f64) < SHORT_SECONDS
+    fn submit_ahead(&mut self, slot: SlotId, started: StartedJob) {
+        let ticket = self.jobs.submit(Submission {
+            ahead: true,
+            ..started.submission
+        });
+        self.slots
+            .hand_ahead(slot, ticket, started.job, started.event);
+    }
+
+    fn heed(&mut self, pass: &mut Pass<'_, '_, '_, '_>, notice: Notice) -> Result<(), BuildError> {
+        match notice {
+            Notice::Printed(ticket, text) => {
+                if let Some(job) = self.slots.running(ticket) {
+                    let step = job.prepared.job.name.clone();
+                    pass.state.events.tell(Event::Printed { step, text });
+                }
+                Ok(())
+            }
+            Notice::Began(ticket, _) => {
+                if let Some(event) = self.slots.began(ticket) {
+                    pass.state.events.tell(event);
+                }
+                Ok(())
+            }
+            Notice::NotBegun(ticket) => self.not_begun(pass, ticket),
+            Notice::Ended(end) => self.ended(pass, end),
+        }
     }
 
     /// A job that was handed ahead did not begin: it is ready again.
     fn not_begun(
         &mut self,
-        slot: usize,
-        queue: &mut ReadyQueue,
-        resources: &mut ResourcePool,
-    ) -> Result<(), PassError> {
-        self.to_tell[slot] = None;
-        let Some(job) = self.running[slot].take() else {
+        pass: &mut Pass<'_, '_, '_, '_>,
+        ticket: Ticket,
+    ) -> Result<(), BuildError> {
+        let Some(freed) = self.slots.not_begun(ticket) else {
             return Ok(());
         };
-        // What was handed ahead behind it takes what it took.
-        match self.next[slot].take() {
-            Some((next, event)) => {
-                self.running[slot] = Some(next);
-                self.to_tell[slot] = Some(event);
-            }
-            None => resources.give_back(queue.uses(job.position)),
-        }
-        self.reasons[job.position] = Some(job.reasons);
-        queue.push_ready(job.position);
+        self.give_back(&freed);
+        let job = freed.job;
+        pass.set_reasons(job.position, job.reasons);
+        self.queue.push_ready(job.position);
         let entry = Entry::NotBegun(job.prepared.job.name.clone());
-        self.session.record([entry])
+        pass.state.writer.record([entry])
     }
 
-    /// A job printed something.
-    fn heard(&mut self, slot: usize, text: Vec<u8>) {
-        if let Some(job) = &self.running[slot] {
-            let step = job.prepared.job.name.clone();
-            self.session.tell(Event::Printed { step, text });
-        }
-    }
-
-    /// Prepares a job for a slot; `None` when there is nothing to start after all.
-    ///
-    /// `alone` says that nothing else is running or to be run.
-    fn begin(
-        &mut self,
-        position: usize,
-        slot: usize,
-        alone: bool,
-    ) -> Result<Option<Begun>, PassError> {
-        let reasons = self.reasons[position].take().unwrap_or_default();
-        let job_builder = JobBuilder {
-            project: self.project,
-            vars: self.vars,
-        };
-        let (mut prepared, cleared, retries) = match self.order.nodes[position].node(self.project) {
-            Node::Set(_) => return Ok(None),
-            Node::Step(step) => {
-                let clauses = &self.project.decl(self.project.step(step)).clauses;
-                let retries = prepare_outputs::retries(
-                    self.vars,
-                    clauses,
-                    &self.project.decl(self.project.step(step)).fixed_frame(),
-                )
-                .ok_or(PassError::Description)?;
-                let prepared = job_builder.step(step, slot).ok_or(PassError::Description)?;
-                self.session.prepare_place()?;
-                let cleared = prepare_outputs::clear_outputs(self, step, &prepared)?;
-                (prepared, cleared, retries)
-            }
-            Node::Task(task) => match self.begin_task(&job_builder, task, slot)? {
-                Some((prepared, retries)) => (prepared, PreparedOutputs::default(), retries),
-                None => {
-                    self.end_named_task(position);
-                    return Ok(None);
-                }
-            },
-        };
-        if prepared.job.terminal && prepared.finally.is_none() && alone {
-            self.session.let_project_go()?;
-        }
-        self.session.begun += 1;
-        let log = self
-            .session
-            .options
-            .run
-            .map(|run| format!("{LOGS}/{run}/{}.log", self.session.begun));
-        if let Some(finally) = &mut prepared.finally {
-            finally.log.clone_from(&log);
-        }
-        Arc::make_mut(&mut prepared.job).log = log;
-        let name = prepared.job.name.clone();
-        let task = matches!(self.order.nodes[position].node(self.project), Node::Task(_));
-        let event = Event::Began {
-            usual: if task {
-                self.usual(&task_key(&name))
-            } else {
-                self.usual(&name)
-            },
-            step: name,
-            task,
-            reasons: reasons.clone(),
-            script: prepared.job.script.clone(),
-            slot,
-            terminal: prepared.job.terminal,
-        };
-        let order = worker_pool::WorkOrder {
-            job: Arc::clone(&prepared.job),
-            outputs: cleared.outputs,
-            finally: prepared.finally.clone(),
-            retries,
-            ahead: false,
-        };
-        Ok(Some(Begun {
-            order,
-            event,
-            job: RunningJob {
-                position,
-                reasons,
-                prepared,
-                set_by: cleared.set_by,
-            },
-        }))
-    }
-
-    /// Whether its end is written into the ledger.
-    fn is_recorded(&self, position: usize) -> bool {
-        match self.order.nodes[position].node(self.project) {
-            Node::Task(task) => self.is_remembered(task),
-            Node::Step(_) | Node::Set(_) => true,
-        }
-    }
-
-    fn begin_task(
-        &mut self,
-        job_builder: &JobBuilder<'_, 'd>,
-        task: TaskId,
-        slot: usize,
-    ) -> Result<Option<(PreparedJob, u32)>, PassError> {
-        let project = self.project;
-        let node = &project.tasks[task.index()];
-        if node.decl.clauses.recipe.is_none() && node.decl.clauses.finally.is_none() {
-            return Ok(None);
-        }
-        let call = self.call(task);
-        let frame = task_frame(self.vars, project, node, &call).ok_or(PassError::Description)?;
-        let retries =
-            prepare_outputs::retries(self.vars, &node.decl.clauses, &Frame::of(node.decl.part))
-                .ok_or(PassError::Description)?;
-        self.session.prepare_place()?;
-        if node.decl.clauses.remember {
-            let began = Entry::Began(task_key(&node.decl.name));
-            self.session.record([began])?;
-        }
-        let prepared = job_builder
-            .task(task, &frame, slot)
-            .ok_or(PassError::Description)?;
-        Ok(Some((prepared, retries)))
-    }
-
-    /// A task without a recipe is done when all it stands for is.
-    fn end_named_task(&mut self, position: usize) {
-        let name = self.order.nodes[position].name(self.project);
-        self.session.done.insert(name, Ending::Made);
-        self.endings[position] = Some(Ending::Made);
-    }
-
-    fn end(&mut self, done: WorkDone) -> Result<usize, PassError> {
-        let Some(job) = self.running[done.slot].take() else {
-            return Err(PassError::Io(
-                "a job ended that was never begun".to_owned(),
+    fn ended(&mut self, pass: &mut Pass<'_, '_, '_, '_>, end: JobEnd) -> Result<(), BuildError> {
+        let freed = self.slots.ended(end.ticket, end.went_well());
+        let Some(freed) = freed else {
+            return Err(BuildError::io(
+                "a job ended that was never begun",
                 io::ErrorKind::Other.into(),
             ));
         };
-        let position = job.position;
-        let ended = complete::end(self, job, done)?;
-        let ending = ended.ending;
-        self.endings[position] = Some(ending);
-        self.session.done.insert(ended.step.clone(), ending);
-        self.session.summary.count(ending);
-        self.session.summary.job_seconds += ended.seconds;
-        self.session.summary.tasks += usize::from(ended.task && ending == Ending::Made);
-        if ending == Ending::Failed && !self.session.options.keep_going {
-            self.closing = true;
-        }
-        self.session.tell(Event::Ended(Box::new(ended)));
-        Ok(position)
+        self.give_back(&freed);
+        let position = freed.job.position;
+        self.closing |= pass.end(freed.job, freed.slot, end)?;
+        self.close(pass, position);
+        Ok(())
     }
 
-    /// What was not begun: held when something before it failed, else only counted.
-    fn account_for_rest(&mut self, active: &[bool]) {
-        for (position, _) in active.iter().enumerate().filter(|(_, active)| **active) {
-            if self.endings[position].is_some() {
-                continue;
-            }
-            let blocked = self.order.waits_for(position).iter().any(|&before| {
-                matches!(
-                    self.endings[before as usize],
-                    Some(Ending::Failed | Ending::Held)
-                )
-            });
-            if blocked {
-                self.held(position);
-            } else if !matches!(self.order.nodes[position].node(self.project), Node::Set(_)) {
-                self.session.summary.unstarted += 1;
-            }
+    /// What a job took, unless one that was handed ahead takes it over.
+    fn give_back(&mut self, freed: &Freed) {
+        if freed.is_free {
+            self.resources
+                .give_back(self.queue.uses(freed.job.position));
         }
     }
+
+    fn close(&mut self, pass: &mut Pass<'_, '_, '_, '_>, position: Position) {
+        pass.lead_on(position, self.queue.followers_of(position));
+        let free = self.queue.close(position);
+        pass.set_free(&free);
+        self.free.extend(free);
+    }
+}
+
+fn jobs_are_short(pass: &Pass<'_, '_, '_, '_>) -> bool {
+    let summary = &pass.state.progress.summary;
+    let ended = u32::try_from(summary.made + summary.same).unwrap_or(u32::MAX);
+    ended >= ENOUGH_JOBS && summary.job_time / ended < SHORT
 }

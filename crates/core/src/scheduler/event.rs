@@ -1,16 +1,22 @@
 //! What happens during a run, told while it happens. Who prints it is none of the core's business.
 
+use std::time::Duration;
+
 use serde::Deserialize;
 use serde::Serialize;
 
 use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
+use crate::executor::job::SlotId;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::verdict::Reason;
+use crate::world::ByteSize;
+use crate::world::Ticks;
+use crate::world::time::as_seconds;
 
 /// What became of a step or task.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Ending {
     /// It ran.
@@ -100,36 +106,36 @@ pub struct Ended {
     pub ending: Ending,
     /// Why it ran.
     pub reasons: Vec<Reason>,
-    /// How long it took, seconds.
-    pub seconds: f64,
+    /// How long it took.
+    pub took: Duration,
     /// How its recipe ended; none when it did not run.
     pub exit: Option<Exit>,
     /// What it printed.
     pub output: Printed,
     /// When it failed.
     pub failure: Option<JobFailure>,
-    /// What it took; none when it did not run.
-    pub took: Option<JobUsage>,
+    /// What it used; none when it did not run.
+    pub usage: Option<JobUsage>,
     /// Of the jobs that it had to wait for, the last one of the longest way; none when it could begin at
     /// once.
     pub after: Option<String>,
-    /// How long it waited for a free place when nothing else was in its way, seconds.
-    pub waited: f64,
+    /// How long it waited for a free place when nothing else was in its way.
+    pub waited: Duration,
     /// The place of the line that describes it.
     pub described: Span,
 }
 
-/// What a job took.
+/// What a job used.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct JobUsage {
-    /// When it began, seconds from the run's beginning.
-    pub began: f64,
+    /// When it began, from the run's beginning.
+    pub began: Duration,
     /// Which of the jobs that may run at once it was, from 0.
-    pub slot: usize,
-    /// The largest amount of memory any of its processes held, bytes.
-    pub memory: u64,
-    /// Processor time of all its processes, seconds.
-    pub processor: f64,
+    pub slot: SlotId,
+    /// The largest amount of memory any of its processes held.
+    pub memory: ByteSize,
+    /// Processor time of all its processes.
+    pub processor: Duration,
 }
 
 impl Ended {
@@ -141,13 +147,13 @@ impl Ended {
             task,
             ending: Ending::Held,
             reasons: Vec::new(),
-            seconds: 0.0,
+            took: Duration::ZERO,
             exit: None,
             output: Printed::default(),
             failure: None,
-            took: None,
+            usage: None,
             after: None,
-            waited: 0.0,
+            waited: Duration::ZERO,
             described: Span::default(),
         }
     }
@@ -172,26 +178,18 @@ pub struct Summary {
     pub stopped: usize,
     /// Not begun, because the run ended before.
     pub unstarted: usize,
-    /// The whole run, seconds.
-    pub seconds: f64,
-    /// All jobs together, seconds.
+    /// The whole run.
+    #[serde(rename = "seconds", with = "as_seconds")]
+    pub took: Duration,
+    /// All jobs together.
     #[serde(skip)]
-    pub job_seconds: f64,
+    pub job_time: Duration,
     /// Of those that ran, how many are tasks, which make nothing.
     #[serde(skip)]
     pub tasks: usize,
 }
 
 impl Summary {
-    /// The same with its time to a tenth of a millisecond, as it is written down.
-    #[must_use]
-    pub fn rounded(self) -> Self {
-        Self {
-            seconds: rounded(self.seconds),
-            ..self
-        }
-    }
-
     /// Counts one more.
     pub fn count(&mut self, ending: Ending) {
         *match ending {
@@ -209,12 +207,12 @@ impl Summary {
 /// One thing that happened.
 #[derive(Clone, Debug)]
 pub enum Event {
-    /// It is known how many jobs may run, and how long they took last time, seconds.
+    /// It is known how many jobs may run, and how long they took last time.
     Planned {
         /// Jobs that run or may run.
         jobs: usize,
         /// What those of them that ran before took together when they last ran.
-        seconds: f64,
+        usual: Duration,
         /// How many of them never ran before.
         unknown: usize,
     },
@@ -226,12 +224,12 @@ pub enum Event {
         task: bool,
         /// Why.
         reasons: Vec<Reason>,
-        /// How long it took last time, seconds.
-        usual: Option<f64>,
+        /// How long it took last time.
+        usual: Option<Duration>,
         /// The script as it is run.
         script: String,
         /// Which of the jobs that may run at once it is, from 0.
-        slot: usize,
+        slot: SlotId,
         /// Whether it has the terminal to itself until it ends.
         terminal: bool,
     },
@@ -255,8 +253,8 @@ pub enum Event {
     Spared {
         /// Its name.
         step: String,
-        /// How long it took last time, seconds.
-        usual: Option<f64>,
+        /// How long it took last time.
+        usual: Option<Duration>,
     },
     /// A file that Hand Loom did not make stood in an output's place and was moved.
     Aside {
@@ -271,8 +269,11 @@ pub enum Event {
     Summary(Summary),
 }
 
-/// Seconds to a tenth of a millisecond, as they are written down.
-#[must_use]
-pub fn rounded(seconds: f64) -> f64 {
-    (seconds * 10_000.0).round() / 10_000.0
+/// An event, and when it happened.
+#[derive(Clone, Debug)]
+pub struct TimedEvent {
+    /// The moment on the run's clock.
+    pub at: Ticks,
+    /// What happened.
+    pub event: Event,
 }

@@ -7,7 +7,9 @@ use std::time::Duration;
 use serde::Serialize;
 
 use crate::executor::job::Job;
+use crate::executor::job::SlotId;
 use crate::language::LearnHow;
+use crate::language::Name;
 use crate::language::Script;
 use crate::language::Word;
 use crate::project::PathId;
@@ -22,7 +24,6 @@ use crate::project::script;
 use crate::project::script::LearnFile;
 use crate::project::secret;
 use crate::project::shell;
-use crate::project::value::Value;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::Span;
@@ -43,14 +44,14 @@ pub struct PreparedJob {
     pub finally: Option<Job>,
 }
 
-/// The facts that `HANDLOOM_JOB` names; paths are seen from the folder that the recipe runs in.
+/// What `HANDLOOM_JOB` names; paths are seen from the folder that the recipe runs in.
 #[derive(Serialize)]
 struct JobManifest<'a> {
-    targets: Vec<&'a str>,
-    target_groups: BTreeMap<&'a str, Vec<&'a str>>,
-    needs: Vec<&'a str>,
-    need_groups: BTreeMap<&'a str, Vec<&'a str>>,
-    variables: BTreeMap<&'a str, Vec<&'a str>>,
+    targets: Vec<String>,
+    target_groups: BTreeMap<String, Vec<String>>,
+    needs: Vec<String>,
+    need_groups: BTreeMap<String, Vec<String>>,
+    variables: BTreeMap<&'a str, Vec<String>>,
     folder: String,
 }
 
@@ -62,175 +63,120 @@ pub struct JobBuilder<'p, 'd> {
     pub vars: &'p Vars<'d>,
 }
 
+/// What a step's and a task's job have in common.
+struct Recipe<'r, 'd> {
+    name: String,
+    script: &'r Script,
+    clauses: &'r Clauses<'d>,
+    frame: &'r Frame<'r>,
+    folder: String,
+    /// The names of variables of its own that it may depend on.
+    own: Vec<&'r str>,
+    /// The labels of its target groups.
+    target_labels: Vec<&'r str>,
+}
+
 impl<'d> JobBuilder<'_, 'd> {
     /// A step's job; `None` when its description is wrong, which is reported.
-    pub fn step(&self, step: StepId, slot: usize) -> Option<PreparedJob> {
+    pub fn step(&self, step: StepId, slot: SlotId) -> Option<PreparedJob> {
         let project = self.project;
         let node = project.step(step);
         let decl = project.decl(node);
-        let recipe = decl.clauses.recipe?;
         let values = project.step_values(node);
         let frame = decl.frame(self.vars, &values[..decl.holes.len().min(values.len())])?;
-        let learn = self.learn_file(&decl.clauses, &frame, slot)?;
+        let learn = match &decl.clauses.learn {
+            Some((how, file)) if *how != LearnHow::Watched => {
+                Some(self.learn_file(*how, *file, &frame, slot)?)
+            }
+            _ => None,
+        };
         let needs: Vec<(u16, PathId)> = project.open_needs(project.step_needs(node)).collect();
         let (frame, folder) =
             script::step_frame(self.vars, project, decl, node, &needs, learn.as_ref())?;
         // What a recipe does not mention is no reason to run it again, so it must not depend on it either.
-        let own: Vec<&str> = decl
-            .holes
-            .iter()
-            .map(String::as_str)
+        let holes = decl.holes.iter().map(String::as_str);
+        let lets = decl.clauses.lets.iter().map(|own| &*own.name.text);
+        let own = holes
             .filter(|hole| decl.names_output(self.vars, hole) || decl.uses_hole(self.vars, hole))
-            .chain(
-                decl.clauses
-                    .lets
-                    .iter()
-                    .map(|own| &*own.name.text)
-                    .filter(|name| decl.uses(name)),
-            )
+            .chain(lets.filter(|name| decl.uses(name)))
             .collect();
-        let labels = Labels {
-            targets: decl
-                .syntax
-                .outputs
-                .iter()
-                .filter_map(|group| group.label.as_ref())
-                .map(|label| &*label.text)
-                .collect(),
-            needs: decl
-                .clauses
-                .needs
-                .iter()
-                .filter_map(|group| group.label.as_ref())
-                .map(|label| &*label.text)
-                .collect(),
-        };
-        let name = project.step_name(step).to_owned();
-        self.job(
-            name,
-            recipe,
-            &decl.clauses,
-            &frame,
+        let recipe = Recipe {
+            name: project.step_name(step).to_owned(),
+            script: decl.clauses.recipe?,
+            clauses: &decl.clauses,
+            frame: &frame,
             folder,
-            &own,
-            &labels,
-            slot,
-            learn,
-        )
+            own,
+            target_labels: labels(decl.syntax.outputs.iter().map(|group| &group.label)),
+        };
+        let prepared = self.job(&recipe, slot)?;
+        Some(PreparedJob { learn, ..prepared })
     }
 
     /// A task's job; `None` when it has no recipe or its description is wrong.
-    pub fn task(&self, task: TaskId, frame: &Frame<'_>, slot: usize) -> Option<PreparedJob> {
-        let node = &self.project.tasks[task.index()];
-        // A task that only stands for others may still have something to do whatever happened to them.
-        let recipe = node.decl.clauses.recipe.or(node.decl.clauses.finally)?;
-        let folder = script::run_folder(self.vars, node.decl.clauses.folder, frame)?;
-        let own: Vec<&str> = node
-            .decl
-            .syntax
-            .parameters
-            .iter()
+    pub fn task(&self, task: TaskId, frame: &Frame<'_>, slot: SlotId) -> Option<PreparedJob> {
+        let decl = &self.project.tasks[task.index()].decl;
+        let clauses = &decl.clauses;
+        let parameters = decl.syntax.parameters.iter();
+        let own = parameters
             .map(|parameter| &*parameter.name.text)
-            .chain(node.decl.clauses.lets.iter().map(|own| &*own.name.text))
+            .chain(clauses.lets.iter().map(|own| &*own.name.text))
             .chain(["extra"])
             .collect();
-        let labels = Labels {
-            targets: Vec::new(),
-            needs: node
-                .decl
-                .clauses
-                .needs
-                .iter()
-                .filter_map(|group| group.label.as_ref())
-                .map(|label| &*label.text)
-                .collect(),
-        };
-        let name = node.decl.name.clone();
-        self.job(
-            name,
-            recipe,
-            &node.decl.clauses,
+        let recipe = Recipe {
+            name: decl.name.clone(),
+            // A task that only stands for others may still have something to do whatever happened to them.
+            script: clauses.recipe.or(clauses.finally)?,
+            clauses,
             frame,
-            folder,
-            &own,
-            &labels,
-            slot,
-            None,
-        )
+            folder: script::run_folder(self.vars, clauses.folder, frame)?,
+            own,
+            target_labels: Vec::new(),
+        };
+        self.job(&recipe, slot)
     }
 
-    #[expect(
-        clippy::too_many_arguments,
-        reason = "what steps and tasks have in common"
-    )]
-    fn job(
-        &self,
-        name: String,
-        recipe: &Script,
-        clauses: &Clauses<'d>,
-        frame: &Frame<'_>,
-        folder: String,
-        own: &[&str],
-        labels: &Labels<'_>,
-        slot: usize,
-        learn: Option<LearnFile>,
-    ) -> Option<PreparedJob> {
-        let interpreter = script::interpreter(self.vars, recipe, frame)?;
-        let text = script::render(self.vars, recipe, frame, &interpreter)?;
-        let mut env = Vec::with_capacity(clauses.env.len());
-        for (name, words) in &clauses.env {
-            let value = self.vars.words(words, frame)?;
-            env.push((
-                name.text.to_string(),
-                value.texts().collect::<Vec<_>>().join(" "),
-            ));
-        }
-        let limit = match clauses.running.limit {
+    fn job(&self, recipe: &Recipe<'_, 'd>, slot: SlotId) -> Option<PreparedJob> {
+        let frame = recipe.frame;
+        let interpreter = script::interpreter(self.vars, recipe.script, frame)?;
+        let text = script::render(self.vars, recipe.script, frame, &interpreter)?;
+        let mut env = self.env(recipe.clauses, frame)?;
+        let limit = match recipe.clauses.running.limit {
             Some(word) => Some(self.limit(word, frame)?),
             None => None,
         };
-        for name in &self.vars.secrets {
-            let used = text.contains(&format!("${{{name}}}"))
-                || env
-                    .iter()
-                    .any(|(_, value)| value.contains(&secret::placeholder(name)));
-            if used {
-                self.vars.secret_value(name, recipe.span)?;
-            }
-        }
-        let facts = self.facts(recipe, frame, &folder, own, labels);
-        let list = |name: &str| -> Vec<String> {
-            let value = frame.local(name);
-            value
-                .iter()
-                .flat_map(|value| value.texts())
-                .map(str::to_owned)
-                .collect()
-        };
-        env.extend(target_env(&list, labels));
+        self.check_secrets(recipe, &text, &env)?;
+        env.extend(target_env(recipe));
         let shell = shell::is_shell(&interpreter);
         let job = Job {
-            name,
+            name: recipe.name.clone(),
             shell,
             interpreter,
             script: text,
-            arguments: if shell { list("needs") } else { Vec::new() },
+            arguments: if shell {
+                list(frame, "needs")
+            } else {
+                Vec::new()
+            },
             secrets: self.secrets(),
-            folder,
+            folder: recipe.folder.clone(),
             env,
-            facts,
+            manifest: self.manifest(recipe),
             slot,
             limit,
-            terminal: clauses.terminal,
+            terminal: recipe.clauses.terminal,
+            shielded: false,
             log: None,
         };
-        let finally = match clauses.finally {
-            Some(finally) if clauses.recipe.is_some() => {
+        let finally = match recipe.clauses.finally {
+            Some(finally) if recipe.clauses.recipe.is_some() => {
                 let interpreter = script::interpreter(self.vars, finally, frame)?;
                 Some(Job {
                     script: script::render(self.vars, finally, frame, &interpreter)?,
                     shell: shell::is_shell(&interpreter),
                     interpreter,
+                    // It tidies up also after an interruption.
+                    shielded: true,
                     ..job.clone()
                 })
             }
@@ -238,26 +184,51 @@ impl<'d> JobBuilder<'_, 'd> {
         };
         Some(PreparedJob {
             job: Arc::new(job),
-            learn,
-            span: recipe.span,
+            learn: None,
+            span: recipe.script.span,
             finally,
         })
     }
 
+    /// The environment variables that a description sets.
+    fn env(&self, clauses: &Clauses<'d>, frame: &Frame<'_>) -> Option<Vec<(String, String)>> {
+        let env = clauses.env.iter().map(|(name, words)| {
+            let value = self.vars.words(words, frame)?;
+            let texts: Vec<&str> = value.texts().collect();
+            Some((name.text.to_string(), texts.join(" ")))
+        });
+        env.collect()
+    }
+
+    /// Reports secrets that are used and not set.
+    fn check_secrets(
+        &self,
+        recipe: &Recipe<'_, 'd>,
+        text: &str,
+        env: &[(String, String)],
+    ) -> Option<()> {
+        for name in &self.vars.secrets {
+            let used = text.contains(&format!("${{{name}}}"))
+                || env
+                    .iter()
+                    .any(|(_, value)| value.contains(&secret::placeholder(name)));
+            if used {
+                self.vars.secret_value(name, recipe.script.span)?;
+            }
+        }
+        Some(())
+    }
+
+    /// Where a recipe is to write what it learned: the file that it names, or a scratch file.
     fn learn_file(
         &self,
-        clauses: &Clauses<'d>,
+        how: LearnHow,
+        file: Option<&Word>,
         frame: &Frame<'_>,
-        slot: usize,
-    ) -> Option<Option<LearnFile>> {
-        let Some((how, file)) = clauses.learn else {
-            return Some(None);
-        };
-        if how == LearnHow::Watched {
-            return Some(None);
-        }
+        slot: SlotId,
+    ) -> Option<LearnFile> {
         let folder = &self.vars.description.parts[frame.part.index()].folder;
-        Some(Some(match file {
+        Some(match file {
             Some(word) => LearnFile {
                 how,
                 path: from_root(folder, &script::filled(self.vars, word, frame)?),
@@ -265,10 +236,10 @@ impl<'d> JobBuilder<'_, 'd> {
             },
             None => LearnFile {
                 how,
-                path: format!("{SCRATCH}/{slot}.learn"),
+                path: format!("{SCRATCH}/{}.learn", slot.index()),
                 scratch: true,
             },
-        }))
+        })
     }
 
     /// A time such as `90s`, `5m`, `2h` or `1m30s`.
@@ -284,52 +255,42 @@ impl<'d> JobBuilder<'_, 'd> {
         limit
     }
 
-    fn facts(
-        &self,
-        recipe: &Script,
-        frame: &Frame<'_>,
-        folder: &str,
-        own: &[&str],
-        labels: &Labels<'_>,
-    ) -> String {
-        let empty = Value::list([] as [&str; 0]);
-        let list = |name: &str| frame.local(name).unwrap_or(&empty);
-        let mut mentioned: Vec<(&str, Value)> = Vec::new();
-        for (name, _) in script_names(recipe) {
-            if frame.local(name).is_none()
-                && let Some(Some(value)) = self.vars.lookup(frame.part, name)
-            {
-                mentioned.push((name, value));
+    /// What `HANDLOOM_JOB` is to hold.
+    fn manifest(&self, recipe: &Recipe<'_, 'd>) -> String {
+        let frame = recipe.frame;
+        let mut variables: BTreeMap<&str, Vec<String>> = BTreeMap::new();
+        for name in &recipe.own {
+            if frame.local(name).is_some() {
+                variables.insert(name, list(frame, name));
             }
         }
-        let texts =
-            |value: &'_ Value| -> Vec<String> { value.texts().map(str::to_owned).collect() };
-        let owned: Vec<(&str, Vec<String>)> = own
-            .iter()
-            .filter_map(|name| Some((*name, texts(frame.local(name)?))))
-            .chain(mentioned.iter().map(|(name, value)| (*name, texts(value))))
-            .collect();
-        let root = self.vars.environment.root();
-        let facts = JobManifest {
-            targets: list("target").texts().collect(),
-            target_groups: labels
-                .targets
-                .iter()
-                .map(|label| (*label, list(label).texts().collect()))
-                .collect(),
-            needs: list("needs").texts().collect(),
-            need_groups: labels
-                .needs
-                .iter()
-                .map(|label| (*label, list(label).texts().collect()))
-                .collect(),
-            variables: owned
-                .iter()
-                .map(|(name, words)| (*name, words.iter().map(String::as_str).collect()))
-                .collect(),
-            folder: format!("{root}/{folder}").trim_end_matches('/').to_owned(),
+        for (name, _) in script_names(recipe.script) {
+            if frame.local(name).is_none()
+                && let Some(value) = self.vars.known_value(frame.part, name)
+            {
+                variables.insert(name, value.texts().map(str::to_owned).collect());
+            }
+        }
+        let groups = |labels: &[&'_ str]| -> BTreeMap<String, Vec<String>> {
+            let groups = labels.iter();
+            groups
+                .map(|label| ((*label).to_owned(), list(frame, label)))
+                .collect()
         };
-        let json = serde_json::to_string(&facts).unwrap_or_default();
+        let root = self.vars.environment.root();
+        let manifest = JobManifest {
+            targets: list(frame, "target"),
+            target_groups: groups(&recipe.target_labels),
+            needs: list(frame, "needs"),
+            need_groups: groups(&labels(
+                recipe.clauses.needs.iter().map(|group| &group.label),
+            )),
+            variables,
+            folder: format!("{root}/{}", recipe.folder)
+                .trim_end_matches('/')
+                .to_owned(),
+        };
+        let json = serde_json::to_string(&manifest).unwrap_or_default();
         names::surrogates_in_json(&secret::shown(&json)).into_owned()
     }
 
@@ -345,8 +306,8 @@ impl<'d> JobBuilder<'_, 'd> {
 /// What a recipe makes, for scripts that take nothing from the description: `HANDLOOM_TARGET` is the first
 /// path, `HANDLOOM_TARGETS` all of them, one a line, and those under a label stand under `HANDLOOM_TARGET_` and
 /// the label.
-fn target_env(list: &dyn Fn(&str) -> Vec<String>, labels: &Labels<'_>) -> Vec<(String, String)> {
-    let targets = list("target");
+fn target_env(recipe: &Recipe<'_, '_>) -> Vec<(String, String)> {
+    let targets = list(recipe.frame, "target");
     let Some(first) = targets.first() else {
         return Vec::new();
     };
@@ -354,14 +315,22 @@ fn target_env(list: &dyn Fn(&str) -> Vec<String>, labels: &Labels<'_>) -> Vec<(S
         ("HANDLOOM_TARGET".to_owned(), first.clone()),
         ("HANDLOOM_TARGETS".to_owned(), targets.join("\n")),
     ];
-    env.extend(labels.targets.iter().map(|label| {
+    env.extend(recipe.target_labels.iter().map(|label| {
         let name = format!("HANDLOOM_TARGET_{}", label.replace('-', "_"));
-        (name, list(label).join("\n"))
+        (name, list(recipe.frame, label).join("\n"))
     }));
     env
 }
 
-struct Labels<'a> {
-    targets: Vec<&'a str>,
-    needs: Vec<&'a str>,
+/// The words of a name in a frame; none when it has none.
+fn list(frame: &Frame<'_>, name: &str) -> Vec<String> {
+    let value = frame.local(name).into_iter();
+    value
+        .flat_map(|value| value.texts())
+        .map(str::to_owned)
+        .collect()
+}
+
+fn labels<'n>(groups: impl Iterator<Item = &'n Option<Name>>) -> Vec<&'n str> {
+    groups.flatten().map(|label| &*label.text).collect()
 }

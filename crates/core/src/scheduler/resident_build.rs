@@ -1,90 +1,83 @@
-//! A run on a project that stays in memory: only what was invalidated is looked at.
+//! A build of a project that stays in memory: only what was invalidated is looked at.
 
+use crate::graph::BuildRequest;
 use crate::graph::Node;
-use crate::graph::request::BuildRequest;
 use crate::project::Description;
+use crate::project_cache::BuildOutcome;
 use crate::project_cache::ResidentProject;
 use crate::project_cache::cached_project;
+use crate::scheduler::build::Build;
+use crate::scheduler::build::keep_for_next;
+use crate::scheduler::build::kept_in;
+use crate::scheduler::build::run_pass;
 use crate::scheduler::event::Summary;
-use crate::scheduler::session::BuildError;
-use crate::scheduler::session::Session;
+use crate::scheduler::options::BuildError;
+use crate::scheduler::pass_view::PassView;
 
-impl Session<'_> {
-    /// Brings what was asked for up to date, looking only at what is in doubt; none, and nothing done,
+impl Build<'_> {
+    /// Brings what was asked for up to date, looking only at what was invalidated; none, and nothing done,
     /// when the project has to be worked out anew.
     ///
     /// # Errors
-    /// As [`Session::weave`].
-    pub fn weave_resident(
+    /// As [`Build::run`].
+    pub fn run_resident(
         &mut self,
         resident: &mut ResidentProject<'_, '_>,
         description: &Description,
-        asked: &BuildRequest,
+        request: &BuildRequest,
     ) -> Result<Option<Summary>, BuildError> {
-        let result = self.weave_on(resident, description, asked);
-        self.leave_place(result)
-    }
-
-    fn weave_on(
-        &mut self,
-        resident: &mut ResidentProject<'_, '_>,
-        description: &Description,
-        asked: &BuildRequest,
-    ) -> Result<Option<Summary>, BuildError> {
-        let start = self.begin(asked);
-        if resident.key != cached_project::key(description, self.environment)
-            || !resident.holds(self.environment)
-        {
+        self.begin();
+        let environment = self.state.context.environment;
+        if !resident.holds(&cached_project::key(description, environment), environment) {
             return Ok(None);
         }
-        self.last_round = true;
-        let ResidentProject {
-            vars,
-            folders,
-            environment: _,
-            project,
-            known,
-            goals,
-            order,
-            key,
-            invalidated,
-        } = resident;
-        let open = self.open_positions(known, project, order, goals, asked);
-        let part = order.part(&open);
-        let judged = self.pass(project, vars, (&part, order), goals, Some(known.contents()))?;
-        for (&id, kept) in part.nodes.iter().zip(&judged) {
-            if let Node::Step(step) = id.node(project)
-                && !kept
-            {
-                for &(_, path) in project.step_outputs(project.step(step)) {
-                    *invalidated += usize::from(known.invalidate(path));
-                }
-            }
-        }
-        if self.is_calm() {
-            let ran = cached_project::BuildOutcome {
-                key: *key,
-                asked,
-                goals,
-                order,
-                kept: &kept_in(&judged, Some(&open)),
-                vars,
-                folders,
-            };
-            let judged = judged.iter().filter(|kept| **kept).count();
-            self.keep_for_next(project, &ran, Some(known), judged)?;
-        }
-        Ok(Some(self.sum_up(start)))
+        let result = self.run_on(resident, request);
+        self.state.finish_executor(result).map(Some)
     }
-}
 
-/// For each position of a whole order whether its step is kept; only `open` ones were judged.
-pub fn kept_in(judged: &[bool], open: Option<&[bool]>) -> Vec<bool> {
-    let Some(open) = open else {
-        return judged.to_vec();
-    };
-    let mut judged = judged.iter();
-    open.iter()
-        .map(|open| !open || judged.next() == Some(&true))
-        .collect()
+    fn run_on(
+        &mut self,
+        resident: &mut ResidentProject<'_, '_>,
+        request: &BuildRequest,
+    ) -> Result<Summary, BuildError> {
+        let state = &mut self.state;
+        state.progress.is_last_pass = true;
+        let remake = state.options.remake;
+        let open = resident.open_positions(remake, state.context.disk, state.options.threads);
+        let (project, order) = (&resident.loaded.project, &resident.order);
+        state.progress.summary.kept += cached_project::kept_steps(project, order, &open);
+        let part = order.part(&open);
+        let view = PassView {
+            project,
+            vars: resident.vars,
+            order: &part,
+            whole: order,
+            calls: &request.calls,
+        };
+        let cached = resident.loaded.cached.as_ref();
+        let judged = run_pass(state, view, &resident.goals, cached)?;
+        let made: Vec<_> = part
+            .positions()
+            .filter(|&position| !judged[position])
+            .filter_map(|position| match part.node(position).node(project) {
+                Node::Step(step) => Some(step),
+                _ => None,
+            })
+            .collect();
+        made.into_iter()
+            .for_each(|step| resident.invalidate_outputs(step));
+        if state.is_calm() {
+            let outcome = BuildOutcome {
+                key: resident.key,
+                request,
+                goals: &resident.goals,
+                order: &resident.order,
+                kept: &kept_in(&judged, Some(&open)),
+                vars: resident.vars,
+                folders: resident.folders,
+            };
+            keep_for_next(state, &mut resident.loaded, &outcome, &judged)?;
+        }
+        Ok(state.sum_up())
+    }
 }

@@ -2,19 +2,36 @@
 
 use std::collections::HashMap;
 
+use crate::graph::Node;
+use crate::graph::PerPosition;
 use crate::language::TopItem;
 use crate::language::Word;
 use crate::project::amount_of;
 use crate::project::decl::Clauses;
 use crate::project::frame::Frame;
 use crate::project::values::Vars;
+use crate::scheduler::pass_view::PassView;
 use crate::text::Diagnostic;
+use crate::world::ByteSize;
 
 /// What a job takes: of each supply, by its number, an amount; sorted by number.
 pub type ResourceUse = Vec<(usize, u64)>;
 
 /// Which [`ResourceUse`] a step has.
-pub type ResourceUseId = u16;
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub struct ResourceUseId(u16);
+
+impl ResourceUseId {
+    /// The one with this index.
+    pub fn at(index: usize) -> Self {
+        Self(u16::try_from(index).unwrap_or(u16::MAX))
+    }
+
+    /// As an index.
+    pub fn index(self) -> usize {
+        usize::from(self.0)
+    }
+}
 
 const CORES: usize = 0;
 const MEMORY: usize = 1;
@@ -30,11 +47,10 @@ pub struct ResourcePool {
 }
 
 impl ResourcePool {
-    /// The supplies of a description, with so many cores and so many bytes of memory unless it says
-    /// less. `None` when an amount is wrong, which is reported.
-    pub fn new(vars: &Vars<'_>, cores: usize, memory: u64) -> Option<Self> {
+    /// The supplies of a description, with so many cores and so much memory unless it says less. `None` when an amount is wrong, which is reported.
+    pub fn new(vars: &Vars<'_>, cores: usize, memory: ByteSize) -> Option<Self> {
         let mut names = vec!["cores".to_owned(), "memory".to_owned()];
-        let mut total = vec![cores as u64, memory];
+        let mut total = vec![cores as u64, memory.bytes()];
         for (index, part) in vars.description.parts.iter().enumerate() {
             let part_id = crate::project::PartId(u32::try_from(index).unwrap_or(u32::MAX));
             for item in &part.items {
@@ -62,8 +78,42 @@ impl ResourcePool {
         })
     }
 
+    /// What each active position takes while it runs; `None` when an amount is wrong.
+    pub fn uses(
+        &mut self,
+        view: &PassView<'_, '_>,
+        active: &PerPosition<bool>,
+    ) -> Option<PerPosition<ResourceUseId>> {
+        let (project, vars) = (view.project, view.vars);
+        let mut uses = PerPosition::filled(view.order, ResourceUseId::default());
+        let mut of_decl: Vec<Option<ResourceUseId>> = vec![None; project.decls.len()];
+        for position in active.set() {
+            uses[position] = match view.node(position) {
+                Node::Set(_) => continue,
+                Node::Task(task) => {
+                    let decl = &project.tasks[task.index()].decl;
+                    self.of(vars, &decl.clauses, &Frame::of(decl.part))?
+                }
+                Node::Step(step) => {
+                    let node = project.step(step);
+                    let known = &mut of_decl[node.decl as usize];
+                    match *known {
+                        Some(known) => known,
+                        None => {
+                            let decl = project.decl(node);
+                            let uses = self.of(vars, &decl.clauses, &decl.fixed_frame())?;
+                            *known = Some(uses);
+                            uses
+                        }
+                    }
+                }
+            };
+        }
+        Some(uses)
+    }
+
     /// What a target or task takes. One that wants more cores or memory than there are takes all.
-    pub fn of(
+    fn of(
         &mut self,
         vars: &Vars<'_>,
         clauses: &Clauses<'_>,
@@ -97,9 +147,9 @@ impl ResourcePool {
             uses[0].1 = self.total[CORES];
         }
         uses.sort_unstable();
-        let next = ResourceUseId::try_from(self.uses.len()).unwrap_or(ResourceUseId::MAX);
+        let next = ResourceUseId::at(self.uses.len());
         let id = *self.known.entry(uses.clone()).or_insert(next);
-        if usize::from(id) == self.uses.len() {
+        if id.index() == self.uses.len() {
             self.uses.push(uses);
         }
         Some(id)
@@ -117,21 +167,21 @@ impl ResourcePool {
 
     /// Whether there is enough left.
     pub fn suffice(&self, uses: ResourceUseId) -> bool {
-        self.uses[usize::from(uses)]
+        self.uses[uses.index()]
             .iter()
             .all(|&(number, amount)| self.left[number] >= amount)
     }
 
     /// A job begins.
     pub fn take(&mut self, uses: ResourceUseId) {
-        for &(number, amount) in &self.uses[usize::from(uses)] {
+        for &(number, amount) in &self.uses[uses.index()] {
             self.left[number] = self.left[number].saturating_sub(amount);
         }
     }
 
     /// A job has ended.
     pub fn give_back(&mut self, uses: ResourceUseId) {
-        for &(number, amount) in &self.uses[usize::from(uses)] {
+        for &(number, amount) in &self.uses[uses.index()] {
             self.left[number] += amount;
         }
     }

@@ -34,6 +34,17 @@ pub struct Phase {
     pub sequence: Option<usize>,
 }
 
+impl Phase {
+    /// All that was asked for, when its goals are known elsewhere.
+    pub fn whole() -> Self {
+        Self {
+            goals: Vec::new(),
+            sequence: None,
+        }
+    }
+}
+
+/// The node of a goal.
 pub fn find(project: &Project<'_>, goal: &Goal) -> Option<NodeId> {
     match goal {
         Goal::Step(name) => {

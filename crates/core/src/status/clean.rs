@@ -1,6 +1,7 @@
 //! Taking away what was made: only files that are as they were left.
 
 use std::io;
+use std::time::Duration;
 
 use crate::content::Reader;
 use crate::content::State;
@@ -26,8 +27,8 @@ pub enum Cleaned {
 pub struct CleanForecast {
     /// What would become of each path.
     pub paths: Vec<Cleaned>,
-    /// How long the steps took together whose outputs would be removed, seconds.
-    pub seconds: f64,
+    /// How long the steps took together whose outputs would be removed.
+    pub took: Duration,
 }
 
 /// What [`clean`] would do now, but for folders that would be empty then.
@@ -44,17 +45,9 @@ pub fn foresee_clean(
         clean_step(environment, step, &mut foreseen.paths, false)?;
         let removes = |cleaned: &Cleaned| matches!(cleaned, Cleaned::Removed(_));
         if foreseen.paths[before..].iter().any(removes) {
-            let took = environment
-                .ledger
-                .borrow()
-                .step(step)
-                .map_or(0, crate::ledger::StepView::took);
-            #[expect(
-                clippy::cast_precision_loss,
-                reason = "nanoseconds as seconds for people"
-            )]
-            let seconds = took as f64 / 1e9;
-            foreseen.seconds += seconds;
+            let ledger = environment.ledger.borrow();
+            let took = ledger.step(step).map(crate::ledger::StepView::took);
+            foreseen.took += took.unwrap_or_default();
         }
     }
     Ok(foreseen)

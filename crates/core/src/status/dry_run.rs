@@ -4,15 +4,19 @@ use crate::content::State;
 use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::Order;
+use crate::graph::PerPosition;
+use crate::graph::Position;
 use crate::project::Project;
 use crate::project::StepId;
+use crate::project::TaskId;
 use crate::project::script::TaskCall;
 use crate::project::values::Vars;
-use crate::project_cache::cached_project::CachedProject;
 use crate::status::environment::RecordingEnvironment;
 use crate::status::file_states::FileStates;
+use crate::status::file_states::KnownStates;
 use crate::status::step_inputs::InputBuffers;
 use crate::status::step_inputs::StepInputs;
+use crate::text::Diagnostic;
 use crate::verdict;
 use crate::verdict::Reason;
 use crate::verdict::ReasonKind;
@@ -51,205 +55,229 @@ pub struct Prediction {
     /// Its reasons, as far as they are certain.
     pub reasons: Vec<Reason>,
     /// Positions of those that it waits for and that would or may run.
-    pub open: Vec<usize>,
+    pub open: Vec<Position>,
 }
 
-/// What would become of everything that an order holds; `None` when a description is wrong, which is
-/// reported. Steps in `asked` would run in any case. Where the project is `known` from the last run, only
-/// what can differ since is judged.
-#[must_use]
-pub fn dry_run<'d>(
-    project: &Project<'d>,
-    vars: &Vars<'d>,
-    environment: &RecordingEnvironment<'_>,
-    order: &Order,
-    asked: &[NodeId],
-    threads: usize,
-    mut known: Option<&mut CachedProject>,
-) -> Option<Vec<Prediction>> {
-    let mut states = FileStates::new(environment.disk, environment.clock, environment.ledger);
-    let judged = known.as_mut().map(|known| {
-        known.look_at(project, order, environment.disk, threads);
-        known.open_positions(project, order, asked)
-    });
-    match (&judged, &known) {
-        (Some(judged), Some(known)) => {
-            let contents = known.contents();
-            states.survey(project, &order.part(judged), threads, Some(&contents));
+/// What is known of a project from the last run.
+#[derive(Clone, Copy)]
+pub struct KnownSince<'k> {
+    /// Which positions can differ since; all others are kept.
+    pub open: &'k PerPosition<bool>,
+    /// Contents that are known without a look.
+    pub states: KnownStates<'k>,
+}
+
+/// What a dry run looks at.
+pub struct DryRun<'a, 'd> {
+    /// The project.
+    pub project: &'a Project<'d>,
+    /// Its variables.
+    pub vars: &'a Vars<'d>,
+    /// Its environment.
+    pub environment: &'a RecordingEnvironment<'a>,
+    /// What is asked about.
+    pub order: &'a Order,
+    /// Steps that would run in any case.
+    pub remade: &'a [NodeId],
+    /// Threads that look at files.
+    pub threads: usize,
+    /// What is known from the last run: only what can differ since is judged.
+    pub known: Option<KnownSince<'a>>,
+}
+
+impl DryRun<'_, '_> {
+    /// What would become of everything that the order holds; `None` when a description is wrong, which is
+    /// reported.
+    #[must_use]
+    pub fn predict(&self) -> Option<PerPosition<Prediction>> {
+        let environment = self.environment;
+        let ledger = environment.ledger;
+        let mut states = FileStates::new(environment.disk, environment.clock, ledger);
+        match &self.known {
+            Some(known) => {
+                let part = self.order.part(known.open);
+                states.survey(self.project, &part, self.threads, Some(known.states));
+            }
+            None => states.survey(self.project, self.order, self.threads, None),
         }
-        _ => states.survey(project, order, threads, None),
+        let mut predictor = Predictor {
+            run: self,
+            inputs: StepInputs::new(self.vars, self.project),
+            states: &states,
+            buffers: InputBuffers::default(),
+            predictions: PerPosition::default(),
+        };
+        for position in self.order.positions() {
+            let prediction = predictor.prediction(position)?;
+            predictor.predictions.push(prediction);
+        }
+        let predictions = predictor.predictions;
+        self.report_missing(&states, &predictions);
+        Some(predictions)
     }
-    let step_inputs = StepInputs::new(vars, project);
-    let mut scratch = InputBuffers::default();
-    let mut predictions: Vec<Prediction> = Vec::with_capacity(order.nodes.len());
-    for (position, &node) in order.nodes.iter().enumerate() {
-        if judged.as_ref().is_some_and(|judged| !judged[position]) {
-            predictions.push(prediction(node, false, Vec::new(), Vec::new()));
-            continue;
+}
+
+/// Predicts one position after the other.
+struct Predictor<'p, 'a, 'd> {
+    run: &'p DryRun<'a, 'd>,
+    inputs: StepInputs<'a, 'd>,
+    states: &'p FileStates<'a>,
+    buffers: InputBuffers,
+    /// Those of the positions in front.
+    predictions: PerPosition<Prediction>,
+}
+
+impl Predictor<'_, '_, '_> {
+    fn prediction(&mut self, position: Position) -> Option<Prediction> {
+        let (project, order) = (self.run.project, self.run.order);
+        let node = order.node(position);
+        if self.run.known.is_some_and(|known| !known.open[position]) {
+            return Some(Prediction::new(node, Decision::Keep));
         }
-        let mut open: Vec<usize> = order
-            .waits_for(position)
-            .iter()
-            .map(|&before| before as usize)
-            .filter(|&before| predictions[before].decision != Decision::Keep)
-            .filter(|&before| !matches!(order.nodes[before].node(project), Node::Task(_)))
+        let before = order.waits_for(position).iter().copied();
+        let mut open: Vec<Position> = before
+            .filter(|&before| self.predictions[before].decision != Decision::Keep)
+            .filter(|&before| !matches!(order.node(before).node(project), Node::Task(_)))
             .collect();
         open.dedup();
-        let prediction = match node.node(project) {
+        let (decision, reasons) = match node.node(project) {
             Node::Task(task) if project.tasks[task.index()].decl.clauses.remember => {
-                let call = TaskCall::default();
-                let asked = asked.contains(&node);
-                let all = {
-                    let ledger = environment.ledger.borrow();
-                    let judge = |facts: &StepState<'_>| verdict::reasons(facts, &ledger);
-                    step_inputs.with_task(task, &call, &states, asked, judge)?
-                };
-                let reasons: Vec<Reason> = all
-                    .into_iter()
-                    .filter(|reason| {
-                        open.is_empty() || is_certain(project, order, &predictions, None, reason)
-                    })
-                    .collect();
-                prediction(node, false, reasons, open)
+                let reasons = self.certain(self.task_reasons(task, node)?, None, &open);
+                (decide(&reasons, &open), reasons)
             }
-            Node::Task(_) => Prediction {
-                node,
-                decision: Decision::Run,
-                reasons: Vec::new(),
-                open,
-            },
-            Node::Set(_) => Prediction {
-                node,
-                decision: if open.is_empty() {
-                    Decision::Keep
-                } else {
-                    Decision::Maybe
-                },
-                reasons: Vec::new(),
-                open,
-            },
+            Node::Task(_) => (Decision::Run, Vec::new()),
+            Node::Set(_) if open.is_empty() => (Decision::Keep, Vec::new()),
+            Node::Set(_) => (Decision::Maybe, Vec::new()),
             Node::Step(step) => {
-                let all = {
-                    let ledger = environment.ledger.borrow();
-                    step_inputs.reasons(
-                        step,
-                        &states,
-                        asked.contains(&node),
-                        &ledger,
-                        &mut scratch,
-                    )?
-                };
-                let reasons: Vec<Reason> = all
-                    .into_iter()
-                    .filter(|reason| {
-                        open.is_empty()
-                            || is_certain(project, order, &predictions, Some(step), reason)
-                    })
-                    .collect();
-                prediction(node, true, reasons, open)
+                let reasons = self.step_reasons(step, node)?;
+                let reasons = self.certain(reasons, Some(step), &open);
+                (decide_step(&reasons, &open), reasons)
             }
         };
-        predictions.push(prediction);
+        Some(Prediction {
+            node,
+            decision,
+            reasons,
+            open,
+        })
     }
-    report_missing(project, vars, &states, order, &predictions);
-    Some(predictions)
+
+    fn task_reasons(&self, task: TaskId, node: NodeId) -> Option<Vec<Reason>> {
+        let asked = self.run.remade.contains(&node);
+        let ledger = self.run.environment.ledger.borrow();
+        let judge = |state: &StepState<'_>| verdict::reasons(state, &ledger);
+        self.inputs
+            .with_task(task, &TaskCall::default(), self.states, asked, judge)
+    }
+
+    fn step_reasons(&mut self, step: StepId, node: NodeId) -> Option<Vec<Reason>> {
+        let asked = self.run.remade.contains(&node);
+        let ledger = self.run.environment.ledger.borrow();
+        self.inputs
+            .reasons(step, self.states, asked, &ledger, &mut self.buffers)
+    }
+
+    /// The reasons that are certain: a difference in something that would itself be made before says nothing
+    /// yet.
+    fn certain(
+        &self,
+        mut reasons: Vec<Reason>,
+        step: Option<StepId>,
+        open: &[Position],
+    ) -> Vec<Reason> {
+        if !open.is_empty() {
+            reasons.retain(|reason| self.is_certain(step, reason));
+        }
+        reasons
+    }
+
+    fn is_certain(&self, step: Option<StepId>, reason: &Reason) -> bool {
+        let by_content = matches!(
+            reason.kind,
+            ReasonKind::PrerequisiteChanged
+                | ReasonKind::LearnedChanged
+                | ReasonKind::LearnedMissing
+        );
+        let Some(path) = reason.path.as_deref().filter(|_| by_content) else {
+            return true;
+        };
+        let project = self.run.project;
+        let known = project.paths.find(path);
+        let makers: Vec<StepId> = match known.and_then(|path| project.maker(path)) {
+            Some(maker) => vec![maker],
+            None if path.ends_with('/') => project
+                .outputs_in(path)
+                .filter_map(|inside| project.maker(inside))
+                .collect(),
+            None => return true,
+        };
+        let may_run = |maker: StepId| {
+            self.predictions.values().any(|prediction| {
+                prediction.node == NodeId::step(maker) && prediction.decision != Decision::Keep
+            })
+        };
+        !makers
+            .iter()
+            .any(|&maker| Some(maker) != step && may_run(maker))
+    }
 }
 
-fn prediction(node: NodeId, is_step: bool, reasons: Vec<Reason>, open: Vec<usize>) -> Prediction {
-    // How a step ended is no reason of its own: its old outputs are put back, at the latest by the next run,
-    // and may then be as recorded.
+impl Prediction {
+    fn new(node: NodeId, decision: Decision) -> Self {
+        Self {
+            node,
+            decision,
+            reasons: Vec::new(),
+            open: Vec::new(),
+        }
+    }
+}
+
+fn decide(reasons: &[Reason], open: &[Position]) -> Decision {
+    match (reasons.is_empty(), open.is_empty()) {
+        (false, _) => Decision::Run,
+        (true, false) => Decision::Maybe,
+        (true, true) => Decision::Keep,
+    }
+}
+
+/// How a step ended is no reason of its own: its old outputs are put back, at the latest by the next run, and
+/// may then be as recorded.
+fn decide_step(reasons: &[Reason], open: &[Position]) -> Decision {
     let of_the_end = |reason: &Reason| {
         matches!(
             reason.kind,
             ReasonKind::Unfinished | ReasonKind::FailedBefore
         )
     };
-    let decision = match (reasons.is_empty(), open.is_empty()) {
-        (false, _) if is_step && reasons.iter().all(of_the_end) => Decision::Maybe,
-        (false, _) => Decision::Run,
-        (true, false) => Decision::Maybe,
-        (true, true) => Decision::Keep,
-    };
-    Prediction {
-        node,
-        decision,
-        reasons,
-        open,
+    if !reasons.is_empty() && reasons.iter().all(of_the_end) {
+        return Decision::Maybe;
     }
+    decide(reasons, open)
 }
 
-/// A difference in something that would itself be made before says nothing yet.
-fn is_certain(
-    project: &Project<'_>,
-    order: &Order,
-    predictions: &[Prediction],
-    step: Option<StepId>,
-    reason: &Reason,
-) -> bool {
-    let by_content = matches!(
-        reason.kind,
-        ReasonKind::PrerequisiteChanged | ReasonKind::LearnedChanged | ReasonKind::LearnedMissing
-    );
-    if !by_content {
-        return true;
-    }
-    let Some(path) = reason.path.as_deref() else {
-        return true;
-    };
-    let makers: Vec<StepId> = match project
-        .paths
-        .find(path)
-        .and_then(|path| project.maker(path))
-    {
-        Some(maker) => vec![maker],
-        None if path.ends_with('/') => project
-            .outputs_in(path)
-            .filter_map(|inside| project.maker(inside))
-            .collect(),
-        None => return true,
-    };
-    !makers.iter().any(|&maker| {
-        Some(maker) != step
-            && predictions
-                .iter()
-                .enumerate()
-                .any(|(position, prediction)| {
-                    order.nodes[position] == NodeId::step(maker)
-                        && prediction.decision != Decision::Keep
-                })
-    })
-}
-
-/// Prerequisites that are neither there nor made would stop a run; they are told as warnings here.
-fn report_missing(
-    project: &Project<'_>,
-    vars: &Vars<'_>,
-    states: &FileStates<'_>,
-    order: &Order,
-    predictions: &[Prediction],
-) {
-    for (position, prediction) in predictions.iter().enumerate() {
-        let Node::Step(step) = order.nodes[position].node(project) else {
-            continue;
-        };
-        if prediction.decision == Decision::Keep {
-            continue;
-        }
-        for (_, path) in project.open_needs(project.step_needs(project.step(step))) {
-            let made = project.maker(path).is_some()
-                || project.outputs_in(project.paths.get(path)).next().is_some();
-            if !made && *states.get(path) == State::Missing {
-                let span = project.decl(project.step(step)).syntax.span;
-                vars.report(
-                    crate::text::Diagnostic::warning(
-                        span,
-                        format!(
-                            "`{}` is needed, but it is not there and no target makes it",
-                            project.paths.get(path)
-                        ),
-                    )
-                    .help("a run would stop here"),
-                );
+impl DryRun<'_, '_> {
+    /// Prerequisites that are neither there nor made would stop a run; they are told as warnings here.
+    fn report_missing(&self, states: &FileStates<'_>, predictions: &PerPosition<Prediction>) {
+        let project = self.project;
+        for prediction in predictions.values() {
+            let Node::Step(step) = prediction.node.node(project) else {
+                continue;
+            };
+            if prediction.decision == Decision::Keep {
+                continue;
+            }
+            for (_, path) in project.open_needs(project.step_needs(project.step(step))) {
+                let name = project.paths.get(path);
+                let made =
+                    project.maker(path).is_some() || project.outputs_in(name).next().is_some();
+                if !made && *states.get(path) == State::Missing {
+                    let span = project.decl(project.step(step)).syntax.span;
+                    let title =
+                        format!("`{name}` is needed, but it is not there and no target makes it");
+                    let warning = Diagnostic::warning(span, title);
+                    self.vars.report(warning.help("a run would stop here"));
+                }
             }
         }
     }

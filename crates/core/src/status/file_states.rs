@@ -13,13 +13,16 @@ use crate::graph::Node;
 use crate::graph::Order;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
+use crate::project::Need;
 use crate::project::PathId;
 use crate::project::Project;
 use crate::project::What;
-use crate::project_cache::cached_project::VerifiedContents;
 use crate::world::Clock;
 use crate::world::Disk;
 use crate::world::FileKind;
+
+/// What stands at a path, where that is known without a look.
+pub type KnownStates<'k> = &'k dyn Fn(PathId) -> Option<State>;
 
 /// The states of paths, looked at once at the start, and again where a job may have changed them.
 pub struct FileStates<'a> {
@@ -57,71 +60,22 @@ impl<'a> FileStates<'a> {
         project: &Project<'_>,
         order: &Order,
         threads: usize,
-        known: Option<&VerifiedContents<'_>>,
+        known: Option<KnownStates<'_>>,
     ) {
         self.of_path.resize(project.paths.len(), None);
-        let mut paths: Vec<PathId> = Vec::new();
-        let mut seen = vec![false; project.paths.len()];
-        let of_path = &mut self.of_path;
-        let mut want = |path: PathId, paths: &mut Vec<PathId>| {
-            if !std::mem::replace(&mut seen[path.index()], true) {
-                match known.and_then(|known| known.state(path)) {
-                    Some(state) => of_path[path.index()] = Some(state),
-                    None => paths.push(path),
-                }
-            }
+        let mut wanted = Wanted {
+            project,
+            paths: Vec::new(),
+            seen: vec![false; project.paths.len()],
+            seen_sets: vec![false; project.sets.len()],
+            learned: HashSet::new(),
+            of_path: &mut self.of_path,
+            known,
         };
-        let mut set_seen = vec![false; project.sets.len()];
         let ledger = self.ledger.borrow();
-        let mut learned: HashSet<String> = HashSet::new();
-        // Outputs first, then prerequisites: each row is nearly sorted as it comes, and the system
-        // finds names in sorted order faster.
-        for &id in &order.nodes {
-            if let Node::Step(step) = id.node(project) {
-                for &(_, path) in project.step_outputs(project.step(step)) {
-                    want(path, &mut paths);
-                }
-            }
-        }
-        for &id in &order.nodes {
-            let needs = match id.node(project) {
-                Node::Step(step) => {
-                    let learns = project.decl(project.step(step)).clauses.learn.is_some();
-                    let record = if learns {
-                        ledger.step(project.step_name(step))
-                    } else {
-                        None
-                    };
-                    if let Some(record) = record {
-                        for edge in record.learned() {
-                            match project.paths.find(edge.path) {
-                                Some(path) => want(path, &mut paths),
-                                None => {
-                                    if !learned.contains(edge.path) {
-                                        learned.insert(edge.path.to_owned());
-                                    }
-                                }
-                            }
-                        }
-                    }
-                    project.step_needs(project.step(step))
-                }
-                Node::Task(task) => &project.tasks[task.index()].needs,
-                Node::Set(_) => &[],
-            };
-            for need in needs {
-                match need.what {
-                    What::Path(path) => want(path, &mut paths),
-                    What::Set(set) if !std::mem::replace(&mut set_seen[set.index()], true) => {
-                        for &path in &project.sets[set.index()].paths {
-                            want(path, &mut paths);
-                        }
-                    }
-                    What::Set(_) | What::Task(_) => {}
-                }
-            }
-        }
-        let mut learned: Vec<String> = learned.into_iter().collect();
+        wanted.add_order(order, &ledger);
+        let paths = wanted.paths;
+        let mut learned: Vec<String> = wanted.learned.into_iter().collect();
         learned.sort_unstable();
         let mut texts: Vec<&str> = paths.iter().map(|&path| project.paths.get(path)).collect();
         texts.extend(learned.iter().map(String::as_str));
@@ -263,6 +217,86 @@ impl<'a> FileStates<'a> {
     /// Takes the records of files that had to be read.
     pub fn take_fresh(&mut self) -> Vec<Entry> {
         std::mem::take(&mut self.fresh)
+    }
+}
+
+/// The paths that an order reaches, each once.
+struct Wanted<'w, 'd> {
+    project: &'w Project<'d>,
+    /// Those to look at.
+    paths: Vec<PathId>,
+    seen: Vec<bool>,
+    seen_sets: Vec<bool>,
+    /// Files that steps learned of and that the project has no path for.
+    learned: HashSet<String>,
+    of_path: &'w mut [Option<State>],
+    known: Option<KnownStates<'w>>,
+}
+
+impl Wanted<'_, '_> {
+    /// Outputs first, then prerequisites: each row is nearly sorted as it comes, and the system finds names in
+    /// sorted order faster.
+    fn add_order(&mut self, order: &Order, ledger: &Ledger) {
+        let project = self.project;
+        for &id in &order.nodes {
+            if let Node::Step(step) = id.node(project) {
+                let outputs = project.step_outputs(project.step(step)).iter();
+                outputs.for_each(|&(_, path)| self.add(path));
+            }
+        }
+        for &id in &order.nodes {
+            match id.node(project) {
+                Node::Step(step) => {
+                    let node = project.step(step);
+                    if project.decl(node).clauses.learn.is_some() {
+                        self.add_learned(project.step_name(step), ledger);
+                    }
+                    self.add_needs(project.step_needs(node));
+                }
+                Node::Task(task) => self.add_needs(&project.tasks[task.index()].needs),
+                Node::Set(_) => {}
+            }
+        }
+    }
+
+    fn add(&mut self, path: PathId) {
+        if std::mem::replace(&mut self.seen[path.index()], true) {
+            return;
+        }
+        match self.known.and_then(|known| known(path)) {
+            Some(state) => self.of_path[path.index()] = Some(state),
+            None => self.paths.push(path),
+        }
+    }
+
+    fn add_needs(&mut self, needs: &[Need]) {
+        let project = self.project;
+        for need in needs {
+            match need.what {
+                What::Path(path) => self.add(path),
+                What::Set(set) if !std::mem::replace(&mut self.seen_sets[set.index()], true) => {
+                    let paths = project.sets[set.index()].paths.iter();
+                    paths.for_each(|&path| self.add(path));
+                }
+                What::Set(_) | What::Task(_) => {}
+            }
+        }
+    }
+
+    fn add_learned(&mut self, step: &str, ledger: &Ledger) {
+        let Some(record) = ledger.step(step) else {
+            return;
+        };
+        for edge in record.learned() {
+            match self.project.paths.find(edge.path) {
+                Some(path) => self.add(path),
+                None => {
+                    if !self.learned.contains(edge.path) {
+                        self.learned.insert(edge.path.to_owned());
+                    }
+                }
+            }
+        }
     }
 }
 

@@ -1,7 +1,7 @@
 //! Files and steps as they are now, and what that means: for a run, and for whoever only wants to know.
 //!
 //! Nothing in here starts a job. [`FileStates`] looks at files, [`StepInputs`] gathers what a verdict compares,
-//! [`dry_run()`] tells what a run would do, [`clean()`] takes away what was made, and a [`WatchSet`] knows what a
+//! [`DryRun`] tells what a run would do, [`clean()`] takes away what was made, and a [`WatchSet`] knows what a
 //! changed path means.
 
 pub mod clean;
@@ -17,11 +17,13 @@ pub use clean::Cleaned;
 pub use clean::clean;
 pub use clean::foresee_clean;
 pub use dry_run::Decision;
+pub use dry_run::DryRun;
+pub use dry_run::KnownSince;
 pub use dry_run::Prediction;
-pub use dry_run::dry_run;
 pub use environment::CommandRunner;
 pub use environment::RecordingEnvironment;
 pub use file_states::FileStates;
+pub use file_states::KnownStates;
 pub use learned_edges::add_learned;
 pub use step_inputs::InputBuffers;
 pub use step_inputs::StepInputs;

@@ -19,19 +19,18 @@ use crate::project::values::Vars;
 use crate::status::file_states::FileStates;
 use crate::text::Diagnostic;
 use crate::verdict;
+use crate::verdict::GivenState;
+use crate::verdict::GivenValue;
 use crate::verdict::Input;
 use crate::verdict::Reason;
 use crate::verdict::StepState;
-
-/// Inputs that are no files, as they are now; a value that is not known is none.
-pub type Givens = Vec<(String, Option<Option<String>>)>;
 
 /// The parts of facts that are the same for all steps of a target, worked out when first needed.
 pub struct StepInputs<'p, 'd> {
     vars: &'p Vars<'d>,
     project: &'p Project<'d>,
     step_inputs: Vec<OnceCell<Option<String>>>,
-    givens: Vec<OnceCell<Option<Givens>>>,
+    givens: Vec<OnceCell<Option<Vec<GivenState>>>>,
 }
 
 /// A step's paths, kept between steps to spare allocations.
@@ -81,7 +80,7 @@ impl<'p, 'd> StepInputs<'p, 'd> {
     }
 
     /// A step's inputs that are no files.
-    pub fn givens(&self, step: StepId) -> Option<&Givens> {
+    pub fn givens(&self, step: StepId) -> Option<&Vec<GivenState>> {
         let index = self.project.step(step).decl as usize;
         self.givens[index]
             .get_or_init(|| givens(self.vars, &self.project.decls[index]))
@@ -94,17 +93,17 @@ impl<'p, 'd> StepInputs<'p, 'd> {
         step: StepId,
         states: &FileStates<'_>,
         asked: bool,
-        scratch: &mut InputBuffers,
+        buffers: &mut InputBuffers,
         judge: impl FnOnce(&StepState<'_>) -> T,
     ) -> Option<T> {
         let project = self.project;
         let node = project.step(step);
-        scratch.outputs.clear();
-        scratch
+        buffers.outputs.clear();
+        buffers
             .outputs
             .extend_from_slice(project.step_outputs(node));
-        scratch.needs.clear();
-        scratch
+        buffers.needs.clear();
+        buffers
             .needs
             .extend(project.open_needs(project.step_needs(node)));
         let input = |&(group, path): &(u16, PathId)| Input {
@@ -112,17 +111,17 @@ impl<'p, 'd> StepInputs<'p, 'd> {
             path: project.paths.get(path),
             state: states.get(path),
         };
-        let outputs: Vec<Input<'_>> = scratch.outputs.iter().map(input).collect();
-        let needs: Vec<Input<'_>> = scratch.needs.iter().map(input).collect();
+        let outputs: Vec<Input<'_>> = buffers.outputs.iter().map(input).collect();
+        let needs: Vec<Input<'_>> = buffers.needs.iter().map(input).collect();
         // What it learned while its description said `learn` is not looked at any more.
         let learns = project.decl(node).clauses.learn.is_some();
         let learned = |path: &str| -> State { states.learned(project, path) };
-        scratch.parameters.clear();
-        self.write_parameters(step, &mut scratch.parameters)?;
+        buffers.parameters.clear();
+        self.write_parameters(step, &mut buffers.parameters)?;
         Some(judge(&StepState {
             key: project.step_name(step),
             recipe_text: self.recipe_text(step)?,
-            parameters: &scratch.parameters,
+            parameters: &buffers.parameters,
             outputs: &outputs,
             needs: &needs,
             givens: self.givens(step)?,
@@ -169,21 +168,24 @@ impl<'p, 'd> StepInputs<'p, 'd> {
         states: &FileStates<'_>,
         asked: bool,
         ledger: &Ledger,
-        scratch: &mut InputBuffers,
+        buffers: &mut InputBuffers,
     ) -> Option<Vec<Reason>> {
-        self.with(step, states, asked, scratch, |facts| {
-            verdict::reasons(facts, ledger)
+        self.with(step, states, asked, buffers, |state| {
+            verdict::reasons(state, ledger)
         })
     }
 }
 
 /// A target's inputs that are no files.
-fn givens<'d>(vars: &Vars<'d>, decl: &Decl<'d>) -> Option<Givens> {
+fn givens<'d>(vars: &Vars<'d>, decl: &Decl<'d>) -> Option<Vec<GivenState>> {
     let frame = decl.fixed_frame();
-    let mut givens = Givens::new();
+    let mut givens = Vec::new();
     for words in &decl.clauses.given_env {
         for name in vars.words(words, &frame)?.texts() {
-            givens.push((format!("env {name}"), Some(vars.environment.env(name))));
+            givens.push(GivenState {
+                key: format!("env {name}"),
+                value: vars.environment.env(name).into(),
+            });
         }
     }
     for words in &decl.clauses.given_output {
@@ -196,7 +198,7 @@ fn given_output(
     vars: &Vars<'_>,
     words: &[crate::language::Word],
     frame: &Frame<'_>,
-) -> Option<(String, Option<Option<String>>)> {
+) -> Option<GivenState> {
     let command: Vec<String> = vars
         .words(words, frame)?
         .texts()
@@ -205,8 +207,14 @@ fn given_output(
     let folder = &vars.description.parts[frame.part.index()].folder;
     let key = format!("output {}", command.join(" "));
     match vars.environment.output(&command, folder) {
-        Ok(text) => Some((key, Some(Some(text)))),
-        Err(OutputError::NotAsked) => Some((key, None)),
+        Ok(text) => Some(GivenState {
+            key,
+            value: GivenValue::Text(text),
+        }),
+        Err(OutputError::NotAsked) => Some(GivenState {
+            key,
+            value: GivenValue::Unknown,
+        }),
         Err(OutputError::Failed(how)) => {
             let span = words.first().map(|word| word.span).unwrap_or_default();
             vars.report(

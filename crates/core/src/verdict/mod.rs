@@ -4,8 +4,11 @@
 //! world. [`is_kept`] answers quickly for the many steps that have no reason; [`reasons`] takes its
 //! time and names each reason with what was recorded and what is there now.
 
+mod given;
 mod reason;
 
+pub use given::GivenState;
+pub use given::GivenValue;
 pub use reason::Reason;
 pub use reason::ReasonKind;
 
@@ -42,8 +45,8 @@ pub struct StepState<'a> {
     pub outputs: &'a [Input<'a>],
     /// Its prerequisites, in order.
     pub needs: &'a [Input<'a>],
-    /// Inputs that are no files; `None` when a value cannot be known now.
-    pub givens: &'a [(String, Option<Option<String>>)],
+    /// Inputs that are no files.
+    pub givens: &'a [GivenState],
     /// Whether it was asked for, reason or not.
     pub asked: bool,
     /// What stands at a path that the step found out itself; none when it finds nothing out any more.
@@ -52,26 +55,26 @@ pub struct StepState<'a> {
 
 /// Whether a step has no reason to run.
 #[must_use]
-pub fn is_kept(facts: &StepState<'_>, ledger: &Ledger) -> bool {
-    if facts.asked || ledger.is_unfinished(facts.key) || ended_badly(facts, ledger) {
+pub fn is_kept(state: &StepState<'_>, ledger: &Ledger) -> bool {
+    if state.asked || ledger.is_unfinished(state.key) || ended_badly(state, ledger) {
         return false;
     }
-    let Some(record) = ledger.step(facts.key) else {
+    let Some(record) = ledger.step(state.key) else {
         return false;
     };
-    same_recipe(record, facts)
-        && same_edges(record.outputs(), facts.outputs, is_as_left)
-        && same_edges(record.needs(), facts.needs, is_as_seen)
-        && facts.learned.is_none_or(|now| {
+    same_recipe(record, state)
+        && same_edges(record.outputs(), state.outputs, is_as_left)
+        && same_edges(record.needs(), state.needs, is_as_seen)
+        && state.learned.is_none_or(|now| {
             let mut learned = record.learned();
             learned.all(|edge| is_as_seen(&edge, &now(edge.path)))
         })
-        && same_givens(record, facts.givens)
+        && same_givens(record, state.givens)
 }
 
 /// Whether the recipe and the values that it uses are as recorded.
-fn same_recipe(record: StepView<'_>, facts: &StepState<'_>) -> bool {
-    let same = record.recipe_text() == facts.recipe_text && record.parameters() == facts.parameters;
+fn same_recipe(record: StepView<'_>, state: &StepState<'_>) -> bool {
+    let same = record.recipe_text() == state.recipe_text && record.parameters() == state.parameters;
     if same || !record.outputs().any(|output| output.legacy) {
         return same;
     }
@@ -86,7 +89,7 @@ fn same_recipe(record: StepView<'_>, facts: &StepState<'_>) -> bool {
         .collect();
     let uses = |line: &&str| {
         let name = line.split(" = ").next().unwrap_or_default();
-        let mut used = facts.parameters.lines();
+        let mut used = state.parameters.lines();
         used.any(|used| used.split(" = ").next() == Some(name))
     };
     let parameters: String = record
@@ -94,13 +97,13 @@ fn same_recipe(record: StepView<'_>, facts: &StepState<'_>) -> bool {
         .split_inclusive('\n')
         .filter(uses)
         .collect();
-    format!("{head}recipe:\n{recipe}") == facts.recipe_text && parameters == facts.parameters
+    format!("{head}recipe:\n{recipe}") == state.recipe_text && parameters == state.parameters
 }
 
 /// Whether a bad end alone is a reason: a step's old outputs were put back, so its record says all; what a
 /// task did before it ended badly nobody knows.
-fn ended_badly(facts: &StepState<'_>, ledger: &Ledger) -> bool {
-    facts.outputs.is_empty() && ledger.bad_end(facts.key).is_some()
+fn ended_badly(state: &StepState<'_>, ledger: &Ledger) -> bool {
+    state.outputs.is_empty() && ledger.bad_end(state.key).is_some()
 }
 
 /// Whether what stands there is what the step read.
@@ -143,55 +146,53 @@ fn same_edges<'l>(
         })
 }
 
-fn same_givens(record: StepView<'_>, now: &[(String, Option<Option<String>>)]) -> bool {
+fn same_givens(record: StepView<'_>, now: &[GivenState]) -> bool {
     let recorded = record.givens();
     recorded.len() == now.len()
         && recorded
             .iter()
             .zip(now)
-            .all(|((key, was), (now_key, now))| {
-                *key == now_key && now.as_ref().is_none_or(|now| now.as_deref() == *was)
-            })
+            .all(|((key, was), now)| *key == now.key && now.value.may_be(*was))
 }
 
 /// Every reason for a step to run, in the order of [`ReasonKind`]; none when it is kept.
 #[must_use]
-pub fn reasons(facts: &StepState<'_>, ledger: &Ledger) -> Vec<Reason> {
+pub fn reasons(state: &StepState<'_>, ledger: &Ledger) -> Vec<Reason> {
     let mut reasons = Vec::new();
-    let bad = match ledger.bad_end(facts.key) {
-        _ if ledger.is_unfinished(facts.key) => Some(ReasonKind::Unfinished),
+    let bad = match ledger.bad_end(state.key) {
+        _ if ledger.is_unfinished(state.key) => Some(ReasonKind::Unfinished),
         Some(BadEnd::CutShort) => Some(ReasonKind::Unfinished),
         Some(BadEnd::Failed) => Some(ReasonKind::FailedBefore),
         None => None,
     };
-    match ledger.step(facts.key) {
+    match ledger.step(state.key) {
         None => reasons.push(Reason::of(ReasonKind::NeverMade)),
         Some(record) => {
             // What a killed run left is put in order before it is judged.
-            if !ledger.is_unfinished(facts.key) {
-                outputs(record, facts, &mut reasons);
+            if !ledger.is_unfinished(state.key) {
+                outputs(record, state, &mut reasons);
             }
-            let order_differs = needs_order(record, facts);
-            recipe(record, facts, order_differs, &mut reasons);
-            needs(record, facts, &mut reasons);
-            learned(record, facts, &mut reasons);
-            givens(record, facts, &mut reasons);
+            let order_differs = needs_order(record, state);
+            recipe(record, state, order_differs, &mut reasons);
+            needs(record, state, &mut reasons);
+            learned(record, state, &mut reasons);
+            givens(record, state, &mut reasons);
         }
     }
-    let alone = ledger.is_unfinished(facts.key) || ended_badly(facts, ledger);
+    let alone = ledger.is_unfinished(state.key) || ended_badly(state, ledger);
     if alone || !reasons.is_empty() {
         reasons.extend(bad.map(Reason::of));
     }
-    if facts.asked {
+    if state.asked {
         reasons.push(Reason::of(ReasonKind::Asked));
     }
     reasons.sort_by_key(|reason| reason.kind);
     reasons
 }
 
-fn outputs(record: StepView<'_>, facts: &StepState<'_>, reasons: &mut Vec<Reason>) {
+fn outputs(record: StepView<'_>, state: &StepState<'_>, reasons: &mut Vec<Reason>) {
     for edge in record.outputs() {
-        let Some(now) = facts.outputs.iter().find(|input| input.path == edge.path) else {
+        let Some(now) = state.outputs.iter().find(|input| input.path == edge.path) else {
             continue;
         };
         match now.state {
@@ -216,9 +217,9 @@ fn outputs(record: StepView<'_>, facts: &StepState<'_>, reasons: &mut Vec<Reason
 }
 
 /// Whether the same prerequisites are there in another order or under other labels.
-fn needs_order(record: StepView<'_>, facts: &StepState<'_>) -> bool {
+fn needs_order(record: StepView<'_>, state: &StepState<'_>) -> bool {
     let mut was: Vec<(&str, u16)> = record.needs().map(|edge| (edge.path, edge.group)).collect();
-    let mut now: Vec<(&str, u16)> = facts
+    let mut now: Vec<(&str, u16)> = state
         .needs
         .iter()
         .map(|input| (input.path, input.group))
@@ -239,21 +240,21 @@ fn needs_order(record: StepView<'_>, facts: &StepState<'_>) -> bool {
 
 fn recipe(
     record: StepView<'_>,
-    facts: &StepState<'_>,
+    state: &StepState<'_>,
     order_differs: bool,
     reasons: &mut Vec<Reason>,
 ) {
-    let outputs_differ = record.outputs().len() != facts.outputs.len()
+    let outputs_differ = record.outputs().len() != state.outputs.len()
         || record
             .outputs()
-            .zip(facts.outputs)
+            .zip(state.outputs)
             .any(|(edge, input)| edge.path != input.path || edge.group != input.group);
-    if !same_recipe(record, facts) {
+    if !same_recipe(record, state) {
         let text = |recipe_text: &str, parameters: &str| format!("{parameters}{recipe_text}");
         reasons.push(
             Reason::of(ReasonKind::RecipeChanged)
                 .was_text(text(record.recipe_text(), record.parameters()))
-                .now_text(text(facts.recipe_text, facts.parameters)),
+                .now_text(text(state.recipe_text, state.parameters)),
         );
     } else if outputs_differ {
         let lines = |paths: Vec<&str>| {
@@ -266,7 +267,7 @@ fn recipe(
             Reason::of(ReasonKind::RecipeChanged)
                 .was_text(lines(record.outputs().map(|edge| edge.path).collect()))
                 .now_text(lines(
-                    facts.outputs.iter().map(|input| input.path).collect(),
+                    state.outputs.iter().map(|input| input.path).collect(),
                 )),
         );
     } else if order_differs {
@@ -279,18 +280,18 @@ fn recipe(
         reasons.push(
             Reason::of(ReasonKind::RecipeChanged)
                 .was_text(lines(record.needs().map(|edge| edge.path).collect()))
-                .now_text(lines(facts.needs.iter().map(|input| input.path).collect())),
+                .now_text(lines(state.needs.iter().map(|input| input.path).collect())),
         );
     }
 }
 
-fn needs(record: StepView<'_>, facts: &StepState<'_>, reasons: &mut Vec<Reason>) {
-    if same_edges(record.needs(), facts.needs, is_as_seen) {
+fn needs(record: StepView<'_>, state: &StepState<'_>, reasons: &mut Vec<Reason>) {
+    if same_edges(record.needs(), state.needs, is_as_seen) {
         return;
     }
     let was: HashMap<&str, EdgeView<'_>> = record.needs().map(|edge| (edge.path, edge)).collect();
     let mut seen: HashMap<&str, ()> = HashMap::new();
-    for input in facts.needs {
+    for input in state.needs {
         if seen.insert(input.path, ()).is_some() {
             continue;
         }
@@ -322,8 +323,8 @@ fn needs(record: StepView<'_>, facts: &StepState<'_>, reasons: &mut Vec<Reason>)
     }
 }
 
-fn learned(record: StepView<'_>, facts: &StepState<'_>, reasons: &mut Vec<Reason>) {
-    let Some(now) = facts.learned else { return };
+fn learned(record: StepView<'_>, state: &StepState<'_>, reasons: &mut Vec<Reason>) {
+    let Some(now) = state.learned else { return };
     for edge in record.learned() {
         let now = now(edge.path);
         if is_as_seen(&edge, &now) {
@@ -342,22 +343,22 @@ fn learned(record: StepView<'_>, facts: &StepState<'_>, reasons: &mut Vec<Reason
     }
 }
 
-fn givens(record: StepView<'_>, facts: &StepState<'_>, reasons: &mut Vec<Reason>) {
+fn givens(record: StepView<'_>, state: &StepState<'_>, reasons: &mut Vec<Reason>) {
     let was: HashMap<&str, Option<&str>> = record.givens().into_iter().collect();
     let shown = |value: Option<&str>| value.unwrap_or("(not set)").trim_end().to_owned();
-    for (key, now) in facts.givens {
-        let Some(now) = now else { continue };
-        match was.get(key.as_str()) {
-            Some(was) if *was == now.as_deref() => {}
-            was => reasons.push(Reason {
-                was: was.map(|was| shown(*was)),
-                now: Some(shown(now.as_deref())),
-                ..Reason::of(ReasonKind::GivenChanged).at(key)
-            }),
+    for given in state.givens {
+        let was = was.get(given.key.as_str());
+        if was.is_some_and(|was| given.value.may_be(*was)) || given.value == GivenValue::Unknown {
+            continue;
         }
+        reasons.push(Reason {
+            was: was.map(|was| shown(*was)),
+            now: Some(shown(given.value.text())),
+            ..Reason::of(ReasonKind::GivenChanged).at(&given.key)
+        });
     }
     for (key, value) in was {
-        if !facts.givens.iter().any(|(now, _)| now == key) {
+        if !state.givens.iter().any(|given| given.key == key) {
             reasons.push(Reason {
                 was: Some(shown(value)),
                 ..Reason::of(ReasonKind::GivenChanged).at(key)

@@ -7,15 +7,23 @@
 pub mod names;
 pub mod own;
 pub mod quarantine;
+pub mod time;
 
 mod map;
 mod real;
 
 use std::io;
+use std::sync::Mutex;
+use std::sync::MutexGuard;
+use std::sync::PoisonError;
 
 pub use map::map_file;
 pub use real::RealDisk;
 pub use real::SystemClock;
+pub use time::ByteSize;
+pub use time::Ticks;
+pub use time::nanoseconds;
+pub use time::rounded_seconds;
 
 /// What a name stands for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -144,6 +152,12 @@ pub trait Disk: Sync {
 pub trait Clock: Sync {
     /// Nanoseconds since 1970.
     fn now(&self) -> i64;
-    /// Nanoseconds on a clock that never goes back, for durations.
-    fn ticks(&self) -> u64;
+    /// The moment on a clock that never goes back, for durations.
+    fn ticks(&self) -> Ticks;
+}
+
+/// Takes a lock. What a thread that panicked left behind is taken as it is: no lock here guards more than one
+/// change.
+pub fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }

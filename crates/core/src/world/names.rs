@@ -119,6 +119,19 @@ fn written(text: &str, write: impl Fn(u8, &mut String)) -> Cow<'_, str> {
     Cow::Owned(out)
 }
 
+/// The path without its last name: `a` of `a/b`, nothing of `b`.
+#[must_use]
+pub fn parent(path: &str) -> &str {
+    &path[..path.rfind('/').unwrap_or(0)]
+}
+
+/// The folder that a file, or a folder with a slash at its end, lies in: empty for the root, or ending with a
+/// slash.
+#[must_use]
+pub fn folder_of(path: &str) -> &str {
+    &path[..path.trim_end_matches('/').rfind('/').map_or(0, |at| at + 1)]
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

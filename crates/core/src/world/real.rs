@@ -28,6 +28,7 @@ use crate::world::DirEntry;
 use crate::world::Disk;
 use crate::world::FileKind;
 use crate::world::Stat;
+use crate::world::Ticks;
 use crate::world::names;
 use crate::world::own;
 
@@ -391,7 +392,7 @@ impl Clock for SystemClock {
         i64::try_from(since.as_nanos()).unwrap_or(i64::MAX)
     }
 
-    fn ticks(&self) -> u64 {
-        u64::try_from(self.start.elapsed().as_nanos()).unwrap_or(u64::MAX)
+    fn ticks(&self) -> Ticks {
+        Ticks::after(self.start.elapsed())
     }
 }

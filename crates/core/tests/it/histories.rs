@@ -12,31 +12,26 @@ use std::rc::Rc;
 
 use proptest::prelude::*;
 
-use handloom_core::executor::CancelToken;
 use handloom_core::graph;
 use handloom_core::graph::BuildRequest;
 use handloom_core::graph::Node;
 use handloom_core::graph::goals;
 use handloom_core::ledger::Ledger;
-use handloom_core::project::Description;
-use handloom_core::project::Project;
-use handloom_core::project::environment::Overrides;
 use handloom_core::project::folders::Folders;
-use handloom_core::project::overrides::SetOutside;
 use handloom_core::project::values::Vars;
 use handloom_core::project_cache::CachedProject;
+use handloom_core::project_cache::LoadedProject;
 use handloom_core::project_cache::ResidentProject;
 use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Event;
-use handloom_core::scheduler::Session;
+use handloom_core::scheduler::recover;
 use handloom_core::status::Decision;
-use handloom_core::status::RecordingEnvironment;
-use handloom_core::status::dry_run;
 use handloom_core::text::Diagnostic;
 
-use handloom_core::scheduler::recover;
-
+use crate::bed;
+use crate::bed::Bed;
+use crate::looking::Seen;
 use crate::looking::with_vars;
 use crate::made_up::GRAIN;
 use crate::made_up::Machine;
@@ -84,17 +79,18 @@ type Told = Vec<(String, Ending, Vec<&'static str>)>;
 type Foreseen = BTreeMap<String, (Decision, Vec<&'static str>)>;
 
 fn foreseen<'d>(
-    project: &Project<'d>,
-    vars: &Vars<'d>,
-    environment: &RecordingEnvironment<'_>,
+    seen: &Seen<'_, 'd>,
+    loaded: &mut LoadedProject<'d>,
     asked: &BuildRequest,
-    known: Option<&mut CachedProject>,
 ) -> Foreseen {
-    let order = graph::order(project, &goals(project, asked).nodes).expect("no circle");
-    let predictions = dry_run(project, vars, environment, &order, &[], 1, known);
-    let predictions = predictions.expect("no mistake").into_iter();
-    predictions
-        .filter(|prediction| matches!(prediction.node.node(project), Node::Step(_)))
+    let goals = goals(&loaded.project, asked).nodes;
+    let order = graph::order(&loaded.project, &goals).expect("no circle");
+    let predictions = seen.dry_run(loaded, &order);
+    let project = &loaded.project;
+    let of_steps = predictions
+        .values()
+        .filter(|prediction| matches!(prediction.node.node(project), Node::Step(_)));
+    of_steps
         .map(|prediction| {
             let reasons = prediction.reasons.iter().map(|reason| reason.kind.name());
             let reasons = reasons.collect();
@@ -106,23 +102,17 @@ fn foreseen<'d>(
         .collect()
 }
 
-fn note(event: Event, ended: &mut Told) {
+fn note(event: &Event, ended: &mut Told) {
     if let Event::Ended(job) = event {
         let reasons = job.reasons.iter().map(|reason| reason.kind.name());
-        ended.push((job.step, job.ending, reasons.collect()));
+        ended.push((job.step.clone(), job.ending, reasons.collect()));
     }
 }
 
 fn options(jobs: usize) -> BuildOptions {
     BuildOptions {
         jobs,
-        threads: 1,
-        keep_going: false,
-        remake: false,
-        memory: u64::MAX,
-        live: false,
-        keep_old: true,
-        run: None,
+        ..BuildOptions::default()
     }
 }
 
@@ -136,8 +126,10 @@ fn put_in_order(machine: &Machine, ledger: &RefCell<Ledger>) -> bool {
 impl World {
     /// What the next run does before it looks at anything.
     fn put_in_order(&self) {
-        let (ledger, _) = Ledger::open(self.machine.storage(), true).expect("a ledger");
-        assert!(put_in_order(&self.machine, &RefCell::new(ledger)));
+        assert!(put_in_order(
+            &self.machine,
+            &bed::ledger(&self.machine, true)
+        ));
     }
 
     /// Runs the program's core; what ended how, in order, and whether all went well.
@@ -150,36 +142,22 @@ impl World {
         if !put_in_order(machine, &ledger) {
             return (Vec::new(), false);
         }
-        let env = |_: &str| None;
-        let environment =
-            RecordingEnvironment::new(machine, machine, &ledger, &env, None, "/project".to_owned())
-                .with_key(Some([7; 32]));
-        let (mut description, wrong) = Description::read(machine);
-        assert!(wrong.is_empty(), "{wrong:?}\n{loom}");
-        let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &environment);
+        let environment = bed::environment(machine, &ledger);
+        let (description, outside) = bed::describe(machine, &environment);
         let mut ended = Vec::new();
-        let mut observer = |event: Event| note(event, &mut ended);
-        let stop = CancelToken::default();
-        let mut session = Session::new(
-            machine,
-            machine,
-            machine,
-            &stop,
-            &ledger,
-            &environment,
-            options(jobs),
-            &mut observer,
-        );
         let asked = BuildRequest {
             names: goal.map(|goal| output(goal, 0)).into_iter().collect(),
             ..BuildRequest::default()
         };
-        let result = session.weave(&description, &outside, &asked);
+        let bed = Bed::of(machine, options(jobs));
+        let note = |event: &Event| note(event, &mut ended);
+        let result = bed.build(&ledger, &environment, None, note, |build| {
+            build.run(&description, &outside, &asked)
+        });
         let good = match &result {
             Ok(summary) => summary.failed + summary.held == 0,
             Err(_) => false,
         };
-        drop(session);
         (ended, good)
     }
 
@@ -193,14 +171,12 @@ impl World {
             ..BuildRequest::default()
         };
         let anew = with_vars(machine, |seen| {
-            let anew = foreseen(&seen.project(), seen.vars, seen.environment, &asked, None);
-            if let Some(mut known) =
-                CachedProject::of_last_run(seen.description, &asked, seen.environment)
-            {
-                let project = known.project(seen.vars).expect("the same description");
-                let known = Some(&mut known);
-                let taken_over = foreseen(&project, seen.vars, seen.environment, &asked, known);
-                prop_assert_eq!(&taken_over, &anew);
+            let anew = foreseen(seen, &mut seen.loaded(None), &asked);
+            let cached = CachedProject::of_last_run(seen.description, &asked, seen.environment);
+            if cached.is_some() {
+                let mut loaded = seen.loaded(cached);
+                prop_assert!(loaded.cached.is_some(), "the same description");
+                prop_assert_eq!(&foreseen(seen, &mut loaded, &asked), &anew);
             }
             let mistakes = seen.vars.take_diagnostics();
             prop_assert!(!mistakes.iter().any(Diagnostic::is_error), "{mistakes:?}");
@@ -308,22 +284,9 @@ impl World {
         self.weave_and_check(None, jobs)?;
         let machine = Rc::clone(&self.machine);
         let machine = &*machine;
-        let (ledger, _) = Ledger::open(machine.storage(), true).expect("a ledger");
-        let ledger = RefCell::new(ledger);
-        let environment = || {
-            RecordingEnvironment::new(
-                machine,
-                machine,
-                &ledger,
-                &|_| None,
-                None,
-                "/project".to_owned(),
-            )
-            .with_key(Some([7; 32]))
-        };
-        let own = environment();
-        let (mut description, _) = Description::read(machine);
-        let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &own);
+        let ledger = bed::ledger(machine, true);
+        let own = bed::environment(machine, &ledger);
+        let (description, outside) = bed::describe(machine, &own);
         let folders = Folders::new(machine);
         let vars = Vars::new(&description, &outside, &own, &folders);
         let asked = BuildRequest::default();
@@ -335,37 +298,27 @@ impl World {
             let changed = machine.take_notices();
             let expected = self.expectation(None);
             let mut ended = Told::new();
-            let (fresh, stop) = (environment(), CancelToken::default());
-            let session = |ended: &mut Told, drive: &mut dyn FnMut(&mut Session<'_>) -> bool| {
-                let mut observer = |event: Event| note(event, ended);
-                drive(&mut Session::new(
-                    machine,
-                    machine,
-                    machine,
-                    &stop,
-                    &ledger,
-                    &fresh,
-                    options(jobs),
-                    &mut observer,
-                ))
-            };
+            let fresh = bed::environment(machine, &ledger);
+            let bed = Bed::of(machine, options(jobs));
             let mut stood = false;
             let mut good = true;
             if let Some(resident) = &mut resident {
                 changed.iter().for_each(|path| resident.invalidate(path));
-                good = session(&mut ended, &mut |session| {
-                    let summary = session.weave_resident(resident, &description, &asked);
-                    let summary = summary.expect("no mistake");
-                    stood = summary.is_some();
-                    summary.is_none_or(|summary| summary.failed + summary.held == 0)
+                let note = |event: &Event| note(event, &mut ended);
+                let summary = bed.build(&ledger, &fresh, None, note, |build| {
+                    build.run_resident(resident, &description, &asked)
                 });
+                let summary = summary.expect("no mistake");
+                stood = summary.is_some();
+                good = summary.is_none_or(|summary| summary.failed + summary.held == 0);
             }
             if !stood {
                 prop_assert!(ended.is_empty());
-                good = session(&mut ended, &mut |session| {
-                    let summary = session.weave(&description, &outside, &asked);
-                    summary.is_ok_and(|summary| summary.failed + summary.held == 0)
+                let note = |event: &Event| note(event, &mut ended);
+                let summary = bed.build(&ledger, &fresh, None, note, |build| {
+                    build.run(&description, &outside, &asked)
                 });
+                good = summary.is_ok_and(|summary| summary.failed + summary.held == 0);
                 resident = open();
             }
             self.check(None, expected, &ended, good)?;

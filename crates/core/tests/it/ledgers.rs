@@ -14,6 +14,7 @@ use handloom_core::ledger::MemoryStorage;
 use handloom_core::ledger::StepRecord;
 use handloom_core::ledger::StepView;
 use handloom_core::world::Digest;
+use handloom_core::world::nanoseconds;
 
 fn digest(number: u8) -> Digest {
     Digest::of(&[number])
@@ -98,9 +99,9 @@ fn read_back(name: &str, view: StepView<'_>) -> StepRecord {
             .collect(),
         reasons: view.reasons().to_owned(),
         ended_at: view.ended_at(),
-        took: view.took(),
-        memory: view.memory(),
-        processor: view.processor(),
+        took: nanoseconds(view.took()),
+        memory: view.memory().bytes(),
+        processor: nanoseconds(view.processor()),
     }
 }
 

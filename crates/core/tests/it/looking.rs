@@ -1,21 +1,25 @@
 //! A description on a made-up machine, worked out and checked without running anything.
 
-use std::cell::RefCell;
-
 use handloom_core::graph;
-use handloom_core::ledger::Ledger;
+use handloom_core::graph::Order;
+use handloom_core::graph::PerPosition;
 use handloom_core::project::Description;
 use handloom_core::project::Project;
 use handloom_core::project::ProjectBuilder;
-use handloom_core::project::environment::Overrides;
 use handloom_core::project::folders::Folders;
-use handloom_core::project::overrides::SetOutside;
 use handloom_core::project::values::Vars;
+use handloom_core::project_cache::CachedProject;
+use handloom_core::project_cache::LoadedProject;
+use handloom_core::status::Prediction;
 use handloom_core::status::RecordingEnvironment;
+use handloom_core::status::learned_edges::FoundEdges;
 use handloom_core::text::Diagnostic;
 use handloom_core::text::Sources;
 
+use crate::bed;
 use crate::made_up::Machine;
+
+pub type Predictions = PerPosition<Prediction>;
 
 /// A machine's description, read as far as its variables.
 pub struct Seen<'l, 'd> {
@@ -26,40 +30,24 @@ pub struct Seen<'l, 'd> {
 }
 
 impl<'d> Seen<'_, 'd> {
-    /// The project, worked out anew.
-    pub fn project(&self) -> Project<'d> {
-        let build = ProjectBuilder {
-            vars: self.vars,
-            materialized: None,
-        };
-        build.project()
+    /// The project with what the last run kept, if it kept any; or worked out anew.
+    pub fn loaded(&self, cached: Option<CachedProject>) -> LoadedProject<'d> {
+        let ledger = self.environment.ledger.borrow();
+        LoadedProject::load(self.vars, cached, None, &FoundEdges::new(), &ledger)
     }
-}
 
-fn environment<'a>(machine: &'a Machine, ledger: &'a RefCell<Ledger>) -> RecordingEnvironment<'a> {
-    let root = "/project".to_owned();
-    RecordingEnvironment::new(machine, machine, ledger, &|_| None, None, root)
-        .with_key(Some([7; 32]))
-}
-
-/// The description, what is set from outside, and what is wrong with either.
-fn read(
-    machine: &Machine,
-    environment: &RecordingEnvironment<'_>,
-) -> (Description, SetOutside, Vec<Diagnostic>) {
-    let (mut description, mut wrong) = Description::read(machine);
-    let (outside, more) = SetOutside::read(&mut description, &Overrides::default(), environment);
-    wrong.extend(more);
-    (description, outside, wrong)
+    /// What would become of all that an order holds.
+    pub fn dry_run(&self, loaded: &mut LoadedProject<'d>, order: &Order) -> Predictions {
+        let predictions = loaded.dry_run(self.vars, self.environment, order, &[], 1);
+        predictions.expect("no mistake")
+    }
 }
 
 /// Reads a description that is right, without running or writing anything.
 pub fn with_vars<T>(machine: &Machine, see: impl FnOnce(&Seen<'_, '_>) -> T) -> T {
-    let (ledger, _) = Ledger::open(machine.storage(), false).unwrap();
-    let ledger = RefCell::new(ledger);
-    let environment = environment(machine, &ledger);
-    let (description, outside, wrong) = read(machine, &environment);
-    assert!(wrong.is_empty(), "{wrong:?}");
+    let ledger = bed::ledger(machine, false);
+    let environment = bed::environment(machine, &ledger);
+    let (description, outside) = bed::describe(machine, &environment);
     let folders = Folders::new(machine);
     see(&Seen {
         environment: &environment,
@@ -74,10 +62,9 @@ pub fn look(
     machine: &Machine,
     see: impl FnOnce(&Project<'_>, &Sources),
 ) -> (Sources, Vec<Diagnostic>) {
-    let (ledger, _) = Ledger::open(machine.storage(), false).unwrap();
-    let ledger = RefCell::new(ledger);
-    let environment = environment(machine, &ledger);
-    let (description, outside, mut wrong) = read(machine, &environment);
+    let ledger = bed::ledger(machine, false);
+    let environment = bed::environment(machine, &ledger);
+    let (description, outside, mut wrong) = bed::read(machine, &environment);
     if wrong.is_empty() {
         let folders = Folders::new(machine);
         let vars = Vars::new(&description, &outside, &environment, &folders);

@@ -7,11 +7,12 @@ use std::io;
 use std::sync::Arc;
 use std::sync::Mutex;
 use std::sync::MutexGuard;
+use std::sync::OnceLock;
 
 use handloom_core::executor::CancelToken;
-use handloom_core::executor::Executor;
 use handloom_core::executor::Exit;
 use handloom_core::executor::Job;
+use handloom_core::executor::JobRunner;
 use handloom_core::executor::Outcome;
 use handloom_core::ledger::Bytes;
 use handloom_core::ledger::MemoryStorage;
@@ -22,6 +23,7 @@ use handloom_core::world::DirEntry;
 use handloom_core::world::Disk;
 use handloom_core::world::FileKind;
 use handloom_core::world::Stat;
+use handloom_core::world::Ticks;
 
 /// File times are multiples of this, as the kernel's tick makes them.
 pub const GRAIN: i64 = 10_000_000;
@@ -221,8 +223,8 @@ impl Clock for Machine {
         self.lock().now
     }
 
-    fn ticks(&self) -> u64 {
-        0
+    fn ticks(&self) -> Ticks {
+        Ticks::default()
     }
 }
 
@@ -397,11 +399,23 @@ pub fn named_in(content: &[u8]) -> String {
     format!("inc/{}", content.first().map_or(0, |byte| byte % 3))
 }
 
-impl Executor for Machine {
-    fn run(&self, job: &Job, _: &CancelToken, _: &mut dyn FnMut(&[u8])) -> Outcome {
-        let facts: serde_json::Value = serde_json::from_str(&job.facts).unwrap();
+impl JobRunner for Machine {
+    fn cancel(&self) -> &CancelToken {
+        static NOBODY: OnceLock<CancelToken> = OnceLock::new();
+        NOBODY.get_or_init(CancelToken::default)
+    }
+
+    fn run(&self, job: &Job, _: &mut dyn FnMut(&[u8])) -> Outcome {
+        self.carry_out(job)
+    }
+}
+
+impl Machine {
+    /// Does what a job's script says.
+    pub fn carry_out(&self, job: &Job) -> Outcome {
+        let manifest: serde_json::Value = serde_json::from_str(&job.manifest).unwrap();
         let list = |key: &str| -> Vec<String> {
-            facts[key]
+            manifest[key]
                 .as_array()
                 .unwrap()
                 .iter()

@@ -2,9 +2,11 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+mod bed;
 mod corpus;
 mod grammar;
 mod histories;
+mod house;
 mod ledgers;
 mod looking;
 mod made_up;
@@ -14,5 +16,6 @@ mod pictured;
 mod records;
 mod scheduling;
 mod shells;
+mod simulated;
 mod values;
 mod woven;

@@ -12,7 +12,6 @@ use handloom_core::graph_view::GraphView;
 use handloom_core::graph_view::ViewKind;
 use handloom_core::graph_view::ViewState;
 use handloom_core::project::StepId;
-use handloom_core::status::dry_run;
 
 use crate::histories::steps;
 use crate::looking::with_vars;
@@ -25,15 +24,16 @@ use crate::model::output;
 /// The whole project as it is now; `failed` says which steps failed last time.
 fn view(machine: &Machine, failed: &dyn Fn(&str) -> bool) -> GraphView {
     with_vars(machine, |seen| {
-        let project = seen.project();
+        let mut loaded = seen.loaded(None);
+        let project = &loaded.project;
         let steps = (0..project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
-        let order = graph::order(&project, &steps.collect::<Vec<_>>()).unwrap();
-        let predictions = dry_run(&project, seen.vars, seen.environment, &order, &[], 1, None);
+        let order = graph::order(project, &steps.collect::<Vec<_>>()).unwrap();
+        let predictions = seen.dry_run(&mut loaded, &order);
         GraphSource {
-            project: &project,
+            project: &loaded.project,
             vars: seen.vars,
             order: &order,
-            predictions: &predictions.unwrap(),
+            predictions: &predictions,
             disk: machine,
             ledger: &seen.environment.ledger.borrow(),
             failed,

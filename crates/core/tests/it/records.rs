@@ -1,8 +1,10 @@
 //! The records of runs: what is written is read again, whatever happened to the files.
 
 use std::fs;
+use std::time::Duration;
 
 use handloom_core::executor::Exit;
+use handloom_core::executor::SlotId;
 use handloom_core::records::Recorder;
 use handloom_core::records::RunHeader;
 use handloom_core::records::Runs;
@@ -14,6 +16,7 @@ use handloom_core::scheduler::Summary;
 use handloom_core::text::SourceId;
 use handloom_core::text::Sources;
 use handloom_core::text::Span;
+use handloom_core::world::ByteSize;
 
 fn head(command: &str) -> RunHeader {
     RunHeader {
@@ -31,25 +34,25 @@ fn began(step: &str) -> Event {
         reasons: Vec::new(),
         usual: None,
         script: String::new(),
-        slot: 0,
+        slot: SlotId::default(),
         terminal: false,
     }
 }
 
 fn ended(step: &str, described: Span) -> Event {
-    let took = JobUsage {
-        began: 0.25,
-        slot: 1,
-        memory: 4096,
-        processor: 0.125,
+    let usage = JobUsage {
+        began: Duration::from_millis(250),
+        slot: SlotId::at(1),
+        memory: ByteSize(4096),
+        processor: Duration::from_millis(125),
     };
     let mut ended = Ended::held(step.to_owned(), false);
     ended.ending = Ending::Made;
     ended.exit = Some(Exit::Status(0));
-    ended.took = Some(took);
-    ended.seconds = 1.234_567;
+    ended.usage = Some(usage);
+    ended.took = Duration::from_micros(1_234_567);
     ended.after = Some("before".to_owned());
-    ended.waited = 0.5;
+    ended.waited = Duration::from_millis(500);
     ended.described = described;
     Event::Ended(Box::new(ended))
 }
@@ -100,8 +103,14 @@ fn what_is_written_is_read_again() {
     assert_eq!(job.by, "out/<n> other");
     assert_eq!(job.place, "hand.loom:2");
     assert_eq!(job.after.as_deref(), Some("before"));
-    assert_eq!((job.seconds, job.began, job.waited), (1.2346, 0.25, 0.5));
-    assert_eq!((job.slot, job.memory, job.processor), (1, 4096, 0.125));
+    let milliseconds = Duration::from_millis;
+    assert_eq!(job.took, Duration::from_micros(1_234_600));
+    assert_eq!(
+        (job.began, job.waited),
+        (milliseconds(250), milliseconds(500))
+    );
+    assert_eq!((job.slot, job.memory), (1, ByteSize(4096)));
+    assert_eq!(job.processor, milliseconds(125));
     assert_eq!(job.exit.as_deref(), Some("exit status 0"));
 }
 
@@ -173,5 +182,8 @@ fn earlier_records_are_still_read() {
     assert_eq!(run.jobs[0].by, "");
     assert_eq!(run.jobs[0].after, None);
     let digest = handloom_core::records::run_analysis::RunAnalysis::of(&run, &[]);
-    assert_eq!((digest.longest, digest.whole), (vec![0], 1.0));
+    assert_eq!(
+        (digest.longest, digest.whole),
+        (vec![0], Duration::from_secs(1))
+    );
 }

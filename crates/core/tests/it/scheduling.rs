@@ -1,10 +1,11 @@
-//! Which jobs run side by side: in a made-up place that watches them, and that makes some wait for others.
+//! Which jobs run side by side, in which order and when: in a made-up place with a clock of its own, and, where
+//! threads matter, on threads. Nothing here sleeps.
 
-use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::collections::BTreeSet;
-use std::sync::Condvar;
+use std::sync::Barrier;
 use std::sync::Mutex;
+use std::sync::mpsc;
 use std::time::Duration;
 
 use proptest::prelude::*;
@@ -13,22 +14,27 @@ use handloom_core::executor::CancelToken;
 use handloom_core::executor::Executor;
 use handloom_core::executor::Exit;
 use handloom_core::executor::Job;
+use handloom_core::executor::JobRunner;
 use handloom_core::executor::Outcome;
+use handloom_core::executor::SlotId;
 use handloom_core::graph::BuildRequest;
-use handloom_core::ledger::Ledger;
-use handloom_core::project::Description;
-use handloom_core::project::environment::Overrides;
-use handloom_core::project::overrides::SetOutside;
 use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Ended;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Event;
-use handloom_core::scheduler::Session;
+use handloom_core::scheduler::EventHub;
+use handloom_core::scheduler::OnFailure;
 use handloom_core::scheduler::Summary;
-use handloom_core::status::RecordingEnvironment;
-use handloom_core::world::SystemClock;
+use handloom_core::scheduler::event_channel;
+use handloom_core::world::ByteSize;
+use handloom_core::world::Clock;
+use handloom_core::world::Ticks;
 
+use crate::bed::Bed;
 use crate::made_up::Machine;
+use crate::simulated::Jobs;
+use crate::simulated::Simulated;
+use crate::simulated::VirtualClock;
 
 const GIB: u64 = 1 << 30;
 const MEMORY: u64 = 2 * GIB;
@@ -43,14 +49,14 @@ struct StepModel {
     needs: BTreeSet<usize>,
     takes: Takes,
     fails: bool,
-    /// How long it takes, a tenth of a millisecond each.
+    /// How long it takes, milliseconds.
     length: u64,
 }
 
 /// What is seen while jobs run.
 #[derive(Default)]
 struct Watched {
-    running: BTreeMap<String, usize>,
+    running: BTreeMap<String, SlotId>,
     ended: BTreeSet<String>,
     /// Names in the order in which they began.
     began: Vec<String>,
@@ -63,12 +69,11 @@ struct Gym<'g> {
     machine: &'g Machine,
     jobs: usize,
     steps: &'g [StepModel],
-    /// A job that is named here only ends once these began.
-    waits: BTreeMap<String, Vec<String>>,
     /// The run is asked to end when so many began.
     stop_after: Option<usize>,
+    cancel: CancelToken,
+    clock: VirtualClock,
     watched: Mutex<Watched>,
-    changed: Condvar,
 }
 
 fn number(name: &str) -> usize {
@@ -81,22 +86,45 @@ impl<'g> Gym<'g> {
             machine,
             jobs,
             steps,
-            waits: BTreeMap::new(),
             stop_after: None,
+            cancel: CancelToken::default(),
+            clock: VirtualClock::default(),
             watched: Mutex::default(),
-            changed: Condvar::new(),
         }
     }
 
-    fn begin(&self, job: &Job) {
+    fn step(&self, name: &str) -> &StepModel {
+        &self.steps[number(name)]
+    }
+
+    /// More cores or memory than there are means all of them.
+    fn check_amounts(&self, watched: &mut Watched) {
+        let sum = |part: &dyn Fn(Takes) -> u64| -> u64 {
+            let running = watched.running.keys();
+            running.map(|name| part(self.step(name).takes)).sum()
+        };
+        let jobs = self.jobs as u64;
+        let (cores, memory, gpus) = (
+            sum(&|takes| takes.0.min(jobs)),
+            sum(&|takes| takes.1 * GIB),
+            sum(&|takes| takes.2),
+        );
+        if cores > jobs || memory > MEMORY || gpus > GPUS {
+            let running = &watched.running;
+            let text = format!("{cores} cores, {memory} bytes, {gpus} gpus: {running:?}");
+            watched.wrong.push(text);
+        }
+    }
+}
+
+impl Jobs for Gym<'_> {
+    fn begin(&self, job: &Job) -> Duration {
         let mut watched = self.watched.lock().unwrap();
         let name = &job.name;
-        let step = &self.steps[number(name)];
-        for need in &step.needs {
+        for need in &self.step(name).needs {
             if !watched.ended.contains(&format!("s{need}")) {
-                watched
-                    .wrong
-                    .push(format!("{name} began before s{need} had ended"));
+                let text = format!("{name} began before s{need} had ended");
+                watched.wrong.push(text);
             }
         }
         if let Some(other) = watched.running.iter().find(|(_, slot)| **slot == job.slot) {
@@ -109,52 +137,19 @@ impl<'g> Gym<'g> {
         watched.running.insert(name.clone(), job.slot);
         watched.began.push(name.clone());
         watched.most = watched.most.max(watched.running.len());
-        let sum = |part: &dyn Fn(Takes) -> u64| -> u64 {
-            let running = watched.running.keys();
-            running
-                .map(|name| part(self.steps[number(name)].takes))
-                .sum()
-        };
-        let jobs = self.jobs as u64;
-        // More cores or memory than there are means all of them.
-        let (cores, memory, gpus) = (
-            sum(&|takes| takes.0.min(jobs)),
-            sum(&|takes| takes.1 * GIB),
-            sum(&|takes| takes.2),
-        );
-        if cores > jobs || memory > MEMORY || gpus > GPUS {
-            let text = format!(
-                "{cores} cores, {memory} bytes, {gpus} gpus: {:?}",
-                watched.running
-            );
-            watched.wrong.push(text);
+        self.check_amounts(&mut watched);
+        if self.stop_after == Some(watched.began.len()) {
+            self.cancel.raise(2);
         }
-        self.changed.notify_all();
+        Duration::from_millis(self.step(name).length)
     }
-}
 
-impl Executor for Gym<'_> {
-    fn run(&self, job: &Job, stop: &CancelToken, heard: &mut dyn FnMut(&[u8])) -> Outcome {
-        self.begin(job);
-        if self.stop_after == Some(self.watched.lock().unwrap().began.len()) {
-            stop.raise(2);
-        }
-        let step = &self.steps[number(&job.name)];
-        std::thread::sleep(Duration::from_micros(100 * step.length));
-        let watched = self.watched.lock().unwrap();
-        let others = self.waits.get(&job.name).cloned().unwrap_or_default();
-        let missing =
-            |watched: &mut Watched| others.iter().any(|name| !watched.began.contains(name));
-        let limit = Duration::from_secs(20);
-        let (watched, waited) = self
-            .changed
-            .wait_timeout_while(watched, limit, missing)
-            .unwrap();
-        drop(watched);
-        let outcome = if step.fails || waited.timed_out() {
+    fn end(&self, job: &Job) -> Outcome {
+        let step = self.step(&job.name);
+        let outcome = if step.fails {
             Outcome::silent(Exit::Status(1))
         } else {
-            self.machine.run(job, stop, heard)
+            self.machine.carry_out(job)
         };
         let mut watched = self.watched.lock().unwrap();
         watched.running.remove(&job.name);
@@ -162,6 +157,20 @@ impl Executor for Gym<'_> {
             watched.ended.insert(job.name.clone());
         }
         outcome
+    }
+}
+
+/// The same on threads, each job as short as it can be.
+struct OnThreads<'g>(&'g Gym<'g>);
+
+impl JobRunner for OnThreads<'_> {
+    fn cancel(&self) -> &CancelToken {
+        &self.0.cancel
+    }
+
+    fn run(&self, job: &Job, _: &mut dyn FnMut(&[u8])) -> Outcome {
+        self.0.begin(job);
+        self.0.end(job)
     }
 }
 
@@ -192,49 +201,56 @@ fn machine(steps: &[StepModel]) -> Machine {
     ]))
 }
 
-/// Weaves everything; what ended, and the sums.
-fn weave(gym: &Gym<'_>, keep_going: bool) -> (BTreeMap<String, Ended>, Summary) {
-    let machine = gym.machine;
-    let (ledger, _) = Ledger::open(machine.storage(), true).unwrap();
-    let ledger = RefCell::new(ledger);
-    let env = |_: &str| None;
-    let environment =
-        RecordingEnvironment::new(machine, machine, &ledger, &env, None, "/project".to_owned())
-            .with_key(Some([7; 32]));
-    let (mut description, wrong) = Description::read(machine);
-    assert!(wrong.is_empty(), "{wrong:?}");
-    let (outside, _) = SetOutside::read(&mut description, &Overrides::default(), &environment);
-    let options = BuildOptions {
-        jobs: gym.jobs,
-        threads: 1,
-        keep_going,
-        remake: false,
-        memory: MEMORY,
-        live: false,
-        keep_old: true,
-        run: None,
-    };
+/// What ended, and the sums.
+type Woven = (BTreeMap<String, Ended>, Summary);
+
+fn options(jobs: usize, on_failure: OnFailure) -> BuildOptions {
+    BuildOptions {
+        jobs,
+        on_failure,
+        memory: ByteSize(MEMORY),
+        ..BuildOptions::default()
+    }
+}
+
+fn weave_with(gym: &Gym<'_>, executor: &dyn Executor, on_failure: OnFailure) -> Woven {
     let mut endings: BTreeMap<String, Ended> = BTreeMap::new();
-    let mut observer = |event: Event| {
+    let bed = Bed {
+        machine: gym.machine,
+        executor,
+        clock: &gym.clock,
+        options: options(gym.jobs, on_failure),
+    };
+    let summary = bed.run(&BuildRequest::default(), |event| {
         if let Event::Ended(job) = event {
-            let before = endings.insert(job.step.clone(), *job);
+            let before = endings.insert(job.step.clone(), (**job).clone());
             assert!(before.is_none(), "it ended twice");
         }
-    };
-    let (stop, clock) = (CancelToken::default(), SystemClock::default());
-    let mut session = Session::new(
-        machine,
-        &clock,
-        gym,
-        &stop,
-        &ledger,
-        &environment,
-        options,
-        &mut observer,
-    );
-    let summary = session.weave(&description, &outside, &BuildRequest::default());
-    drop(session);
+    });
     (endings, summary.unwrap())
+}
+
+/// Weaves everything by the made-up clock.
+fn weave(gym: &Gym<'_>, on_failure: OnFailure) -> Woven {
+    let place = Simulated {
+        jobs: gym,
+        clock: &gym.clock,
+        cancel: &gym.cancel,
+    };
+    weave_with(gym, &place, on_failure)
+}
+
+/// Weaves everything on threads.
+fn weave_on_threads(gym: &Gym<'_>, on_failure: OnFailure) -> Woven {
+    weave_with(gym, &OnThreads(gym), on_failure)
+}
+
+fn on_failure(goes_on: bool) -> OnFailure {
+    if goes_on {
+        OnFailure::Continue
+    } else {
+        OnFailure::Stop
+    }
 }
 
 fn steps() -> impl Strategy<Value = Vec<StepModel>> {
@@ -277,15 +293,16 @@ fn behind_failures(steps: &[StepModel]) -> (BTreeSet<usize>, BTreeSet<usize>) {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 250, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 600, failure_persistence: None, ..ProptestConfig::default() })]
 
     /// Never more than there is of anything, never before what comes first, each once; and a failure holds
     /// what waits for it and nothing else.
     #[test]
-    fn jobs_keep_to_order_and_supplies(steps in steps(), jobs in 1usize..5, keep_going in any::<bool>()) {
+    fn jobs_keep_to_order_and_supplies(steps in steps(), jobs in 1usize..5, keep_going in any::<bool>(), threads in any::<bool>()) {
         let machine = machine(&steps);
         let gym = Gym::new(&machine, &steps, jobs);
-        let (ended, summary) = weave(&gym, keep_going);
+        let weave = if threads { weave_on_threads } else { weave };
+        let (ended, summary) = weave(&gym, on_failure(keep_going));
         longest_ways(&steps, &ended)?;
         let endings = endings_of(&ended);
         let watched = gym.watched.into_inner().unwrap();
@@ -321,7 +338,7 @@ proptest! {
                 again.watched.lock().unwrap().ended.insert(step.clone());
             }
         }
-        let (second, _) = weave(&again, keep_going);
+        let (second, _) = weave(&again, on_failure(keep_going));
         let watched = again.watched.into_inner().unwrap();
         prop_assert!(watched.wrong.is_empty(), "{:?}", watched.wrong);
         for step in all.keys() {
@@ -340,10 +357,10 @@ fn endings_of(ended: &BTreeMap<String, Ended>) -> BTreeMap<String, Ending> {
 
 /// Each job names the last one of the longest way to it, so that nothing else took longer together.
 fn longest_ways(steps: &[StepModel], ended: &BTreeMap<String, Ended>) -> Result<(), TestCaseError> {
-    let mut way: Vec<f64> = Vec::new();
+    let mut way: Vec<Duration> = Vec::new();
     for (number, step) in steps.iter().enumerate() {
         let before = step.needs.iter().map(|need| way[*need]);
-        let longest = before.fold(0.0, f64::max);
+        let longest = before.max().unwrap_or_default();
         let Some(job) = ended
             .get(&format!("s{number}"))
             .filter(|job| job.exit.is_some())
@@ -356,12 +373,9 @@ fn longest_ways(steps: &[StepModel], ended: &BTreeMap<String, Ended>) -> Result<
         prop_assert_eq!(named.is_none(), direct.is_empty(), "{}", number);
         if let Some(named) = named {
             prop_assert!(direct.contains(&named));
-            prop_assert!(
-                (way[named] - longest).abs() < 1e-9,
-                "s{number} after s{named}"
-            );
+            prop_assert_eq!(way[named], longest, "s{} after s{}", number, named);
         }
-        way.push(longest + job.seconds);
+        way.push(longest + job.took);
     }
     Ok(())
 }
@@ -386,7 +400,7 @@ fn failures_among_short_jobs_run_nothing_twice() {
     for round in 0..40 {
         let machine = machine(&steps);
         let gym = Gym::new(&machine, &steps, 1 + round % 3);
-        let (ended, summary) = weave(&gym, true);
+        let (ended, summary) = weave_on_threads(&gym, OnFailure::Continue);
         let watched = gym.watched.into_inner().unwrap();
         assert_eq!(watched.wrong, [] as [String; 0]);
         assert_eq!((ended.len(), summary.failed), (60, 17));
@@ -402,12 +416,12 @@ fn a_stop_among_short_jobs_leaves_no_mark_on_what_never_began() {
         let machine = machine(&steps);
         let mut gym = Gym::new(&machine, &steps, 1 + round % 3);
         gym.stop_after = Some(10 + round);
-        let (first, _) = weave(&gym, false);
+        let (first, _) = weave_on_threads(&gym, OnFailure::Stop);
         let began = gym.watched.into_inner().unwrap();
         assert_eq!(began.wrong, [] as [String; 0]);
         assert!(began.began.len() >= 10 + round && began.began.len() <= 14 + round);
         let gym = Gym::new(&machine, &steps, 2);
-        let (second, _) = weave(&gym, false);
+        let (second, _) = weave_on_threads(&gym, OnFailure::Stop);
         for number in 0..60 {
             let name = format!("s{number}");
             let made = first
@@ -424,22 +438,46 @@ fn a_stop_among_short_jobs_leaves_no_mark_on_what_never_began() {
     }
 }
 
-/// As many as may run at once do: each of them only ends when all of them began.
+/// As many as may run at once do.
 #[test]
 fn independent_steps_run_side_by_side() {
     for jobs in 1..=6 {
-        let steps: Vec<StepModel> = (0..jobs).map(|_| plain(&[], Takes(1, 0, 0))).collect();
+        let mut steps: Vec<StepModel> = (0..jobs).map(|_| plain(&[], Takes(1, 0, 0))).collect();
+        steps.iter_mut().for_each(|step| step.length = 1000);
         let machine = machine(&steps);
-        let mut gym = Gym::new(&machine, &steps, jobs);
-        let all: Vec<String> = (0..jobs).map(|number| format!("s{number}")).collect();
-        gym.waits = all.iter().map(|name| (name.clone(), all.clone())).collect();
-        let endings = endings_of(&weave(&gym, false).0);
-        assert!(
-            endings.values().all(|ending| *ending == Ending::Made),
-            "{endings:?}"
-        );
+        let gym = Gym::new(&machine, &steps, jobs);
+        let (ended, summary) = weave(&gym, OnFailure::Stop);
+        assert!(ended.values().all(|job| job.ending == Ending::Made));
         assert_eq!(gym.watched.into_inner().unwrap().most, jobs);
+        // Together they take as long as one.
+        assert_eq!(summary.took, Duration::from_secs(1));
+        assert_eq!(
+            summary.job_time,
+            Duration::from_secs(u64::try_from(jobs).unwrap())
+        );
     }
+}
+
+/// The pool of threads overlaps its jobs: each of them only ends when all of them began.
+#[test]
+fn threads_run_their_jobs_at_once() {
+    struct Together<'t>(&'t Machine, Barrier, CancelToken);
+    impl JobRunner for Together<'_> {
+        fn cancel(&self) -> &CancelToken {
+            &self.2
+        }
+        fn run(&self, job: &Job, _: &mut dyn FnMut(&[u8])) -> Outcome {
+            self.1.wait();
+            self.0.carry_out(job)
+        }
+    }
+    let steps: Vec<StepModel> = (0..4).map(|_| plain(&[], Takes(1, 0, 0))).collect();
+    let machine = machine(&steps);
+    let gym = Gym::new(&machine, &steps, 4);
+    let place = Together(&machine, Barrier::new(4), CancelToken::default());
+    let (ended, _) = weave_with(&gym, &place, OnFailure::Stop);
+    assert_eq!(ended.len(), 4);
+    assert!(ended.values().all(|job| job.ending == Ending::Made));
 }
 
 /// A step that has to wait for a supply holds up nobody who does not want it, however long its own way is.
@@ -447,7 +485,7 @@ fn independent_steps_run_side_by_side() {
 fn who_waits_for_a_supply_holds_nobody_up() {
     let gpu = Takes(1, 0, 2);
     // The second begins a long way and wants what the first has; the third and fourth want nothing.
-    let steps = [
+    let mut steps = [
         plain(&[], gpu),
         plain(&[], gpu),
         plain(&[], Takes(1, 0, 0)),
@@ -455,16 +493,23 @@ fn who_waits_for_a_supply_holds_nobody_up() {
         plain(&[1], Takes(1, 0, 0)),
         plain(&[4], Takes(1, 0, 0)),
     ];
+    for step in &mut steps[..2] {
+        step.length = 1000;
+    }
+    for step in &mut steps[2..] {
+        step.length = 100;
+    }
     let machine = machine(&steps);
-    let mut gym = Gym::new(&machine, &steps, 2);
-    // Whichever of the two has the gpus only ends when the others ran.
-    let others = vec!["s2".to_owned(), "s3".to_owned()];
-    gym.waits = BTreeMap::from([("s0".to_owned(), others.clone()), ("s1".to_owned(), others)]);
-    let endings = endings_of(&weave(&gym, false).0);
-    assert!(
-        endings.values().all(|ending| *ending == Ending::Made),
-        "{endings:?}"
-    );
+    let gym = Gym::new(&machine, &steps, 2);
+    let (ended, summary) = weave(&gym, OnFailure::Stop);
+    let began = |name: &str| ended[name].usage.map(|usage| usage.began);
+    let at = |milliseconds| Some(Duration::from_millis(milliseconds));
+    // Two that want the same run one after the other; the others fill the second slot meanwhile.
+    let mut gpus = [began("s0"), began("s1")];
+    gpus.sort_unstable();
+    assert_eq!(gpus, [at(0), at(1000)]);
+    assert_eq!((began("s2"), began("s3")), (at(0), at(100)));
+    assert!(summary.took <= Duration::from_millis(2200));
 }
 
 /// With one job at a time the longest way goes first: the most steps while nobody knows how long each
@@ -482,10 +527,108 @@ fn the_longest_way_goes_first() {
     let machine = machine(&steps);
     for first in ["s1", "s0"] {
         let gym = Gym::new(&machine, &steps, 1);
-        let endings = endings_of(&weave(&gym, false).0);
-        assert_eq!(endings.len(), 4);
+        let (ended, _) = weave(&gym, OnFailure::Stop);
+        assert_eq!(ended.len(), 4);
         assert_eq!(gym.watched.into_inner().unwrap().began[0], first);
         machine.pass(1_000_000_000);
         machine.write_now("source", b"t");
     }
+}
+
+/// What a job waited for a free slot is told, and what it waited for others is not counted to it.
+#[test]
+fn waiting_for_a_slot_is_told() {
+    let mut steps = [
+        plain(&[], Takes(1, 0, 0)),
+        plain(&[], Takes(1, 0, 0)),
+        plain(&[0, 1], Takes(1, 0, 0)),
+    ];
+    steps.iter_mut().for_each(|step| step.length = 500);
+    let machine = machine(&steps);
+    let gym = Gym::new(&machine, &steps, 1);
+    let (ended, summary) = weave(&gym, OnFailure::Stop);
+    let mut waited: Vec<Duration> = ended.values().map(|job| job.waited).collect();
+    waited.sort_unstable();
+    let none = Duration::ZERO;
+    assert_eq!(waited, [none, none, Duration::from_millis(500)]);
+    assert_eq!(ended["s2"].waited, none);
+    assert_eq!(summary.took, Duration::from_millis(1500));
+}
+
+/// A reader that does not read holds up no job, and is told what it missed once it reads again.
+#[test]
+fn a_reader_that_blocks_holds_up_nobody() {
+    let steps: Vec<StepModel> = (0..30).map(|_| plain(&[], Takes(1, 0, 0))).collect();
+    let machine = machine(&steps);
+    let gym = Gym::new(&machine, &steps, 2);
+    let place = OnThreads(&gym);
+    let (sender, receiver) = event_channel();
+    let (blocked, unblock) = mpsc::channel::<()>();
+    let reader = std::thread::spawn(move || {
+        let mut seen = Vec::new();
+        receiver.read_all(|told| {
+            // The first event is not read to its end before the run is over.
+            let _ = unblock.recv();
+            seen.push(told.clone());
+        });
+        seen
+    });
+    let ledger = crate::bed::ledger(&machine, true);
+    let environment = crate::bed::environment(&machine, &ledger);
+    let (description, outside) = crate::bed::describe(&machine, &environment);
+    let context = handloom_core::scheduler::BuildContext {
+        disk: &machine,
+        clock: &gym.clock,
+        executor: &place,
+        ledger: &ledger,
+        environment: &environment,
+    };
+    let events = EventHub::new(&gym.clock).channel(sender);
+    let mut build =
+        handloom_core::scheduler::Build::new(context, options(2, OnFailure::Stop), events);
+    let summary = build.run(&description, &outside, &BuildRequest::default());
+    assert_eq!(summary.unwrap().made, 30);
+    drop((build, blocked));
+    let seen = reader.join().unwrap();
+    let ended = seen
+        .iter()
+        .filter(|told| matches!(told.event, Event::Ended(_)));
+    assert_eq!(ended.count(), 30);
+    assert!(matches!(seen.last().unwrap().event, Event::Summary(_)));
+}
+
+/// What does not fit into a reader's channel is left out, counted, and never the summary.
+#[test]
+fn a_full_channel_says_how_much_it_left_out() {
+    struct Still;
+    impl Clock for Still {
+        fn now(&self) -> i64 {
+            0
+        }
+        fn ticks(&self) -> Ticks {
+            Ticks::default()
+        }
+    }
+    let (sender, receiver) = event_channel();
+    let mut hub = EventHub::new(&Still).channel(sender);
+    let printed = |size: usize| Event::Printed {
+        step: "a".to_owned(),
+        text: vec![b'x'; size],
+    };
+    for _ in 0..80 {
+        hub.tell(printed(1 << 20));
+    }
+    hub.tell(Event::Summary(Summary::default()));
+    drop(hub);
+    let mut seen = Vec::new();
+    receiver.read_all(|told| seen.push(told.event.clone()));
+    assert_eq!(seen.len(), 64 + 1 + 1);
+    let Event::Warning(warning) = &seen[64] else {
+        panic!("{:?}", seen[64]);
+    };
+    assert_eq!(
+        warning.title,
+        "16 events are left out here, since they were not read in time"
+    );
+    assert!(matches!(seen[65], Event::Summary(_)));
 }

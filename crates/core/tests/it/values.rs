@@ -10,6 +10,7 @@ use handloom_core::project::PartId;
 use handloom_core::project::environment::Overrides;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
+use handloom_core::project::values::Lookup;
 use handloom_core::project::values::Vars;
 use handloom_core::status::RecordingEnvironment;
 
@@ -64,10 +65,11 @@ fn value_of_v(loom: &str, set: &[(&str, &str)]) -> Result<Vec<String>, String> {
     assert_eq!(wrong, [], "{loom}");
     let folders = Folders::new(&machine);
     let vars = Vars::new(&description, &outside, &environment, &folders);
-    let value = vars.lookup(PartId::ROOT, "v").expect("a variable v");
+    let value = vars.lookup(PartId::ROOT, "v");
     let wrong = lines(&description.sources, &vars.take_diagnostics());
     match value {
-        Some(value) if wrong.is_empty() => Ok(value.texts().map(str::to_owned).collect()),
+        Lookup::Found(value) if wrong.is_empty() => Ok(value.texts().map(str::to_owned).collect()),
+        Lookup::Missing => panic!("no variable v"),
         _ => Err(wrong),
     }
 }

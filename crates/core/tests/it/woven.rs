@@ -1,10 +1,8 @@
 //! Runs on a made-up machine: what a run depends on as it is told before anything is looked at, and the
 //! project as a picture.
 
-use std::cell::RefCell;
 use std::collections::BTreeMap;
 
-use handloom_core::executor::CancelToken;
 use handloom_core::graph;
 use handloom_core::graph::BuildRequest;
 use handloom_core::graph::NodeId;
@@ -13,24 +11,22 @@ use handloom_core::graph_view::GraphView;
 use handloom_core::graph_view::ViewEdge;
 use handloom_core::graph_view::ViewKind;
 use handloom_core::graph_view::ViewState;
-use handloom_core::ledger::Ledger;
-use handloom_core::project::Description;
 use handloom_core::project::Project;
 use handloom_core::project::StepId;
 use handloom_core::project::TaskId;
-use handloom_core::project::environment::Overrides;
 use handloom_core::project::folders::Folders;
-use handloom_core::project::overrides::SetOutside;
 use handloom_core::project::values::Vars;
 use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Ended;
 use handloom_core::scheduler::Event;
-use handloom_core::scheduler::Session;
+use handloom_core::scheduler::OnFailure;
 use handloom_core::status::ChangeImpact;
 use handloom_core::status::RecordingEnvironment;
 use handloom_core::status::WatchSet;
-use handloom_core::status::dry_run;
 
+use crate::bed;
+use crate::bed::Bed;
+use crate::looking::Predictions;
 use crate::looking::with_vars;
 use crate::made_up::Machine;
 
@@ -59,40 +55,21 @@ impl Bench {
         }
     }
 
-    fn describe(&self, environment: &RecordingEnvironment<'_>) -> (Description, SetOutside) {
-        let (mut description, wrong) = Description::read(&self.machine);
-        assert!(wrong.is_empty(), "{wrong:?}");
-        let (outside, wrong) =
-            SetOutside::read(&mut description, &Overrides::default(), environment);
-        assert!(wrong.is_empty(), "{wrong:?}");
-        (description, outside)
-    }
-
     /// Weaves; `before_looking` happens after the project was worked out and before its files are looked at.
     fn weave(&self, names: &[&str], before_looking: &dyn Fn(&Machine)) -> Woven {
         let machine = &self.machine;
-        let (ledger, _) = Ledger::open(machine.storage(), true).unwrap();
-        let ledger = RefCell::new(ledger);
-        let env = |_: &str| None;
-        let environment =
-            RecordingEnvironment::new(machine, machine, &ledger, &env, None, "/project".to_owned())
-                .with_key(Some([7; 32]));
-        let (description, outside) = self.describe(&environment);
+        let ledger = bed::ledger(machine, true);
+        let environment = bed::environment(machine, &ledger);
+        let (description, outside) = bed::describe(machine, &environment);
         let options = BuildOptions {
             jobs: 2,
-            threads: 1,
-            keep_going: true,
-            remake: false,
-            memory: u64::MAX,
-            live: false,
-            keep_old: true,
-            run: None,
+            on_failure: OnFailure::Continue,
+            ..BuildOptions::default()
         };
-        let stop = CancelToken::default();
         let mut ended = Vec::new();
-        let mut observer = |event: Event| {
+        let note = |event: &Event| {
             if let Event::Ended(job) = event {
-                ended.push(*job);
+                ended.push((**job).clone());
             }
         };
         let (mut watch_set, mut shifted) = (WatchSet::default(), Vec::new());
@@ -100,23 +77,16 @@ impl Bench {
             before_looking(machine);
             shifted.push(watch_set.begin(machine, &description.sources));
         };
-        let mut session = Session::new(
-            machine,
-            machine,
-            machine,
-            &stop,
-            &ledger,
-            &environment,
-            options,
-            &mut observer,
-        );
-        session.watch_set = Some((&mut watch_set, &mut told));
         let asked = BuildRequest {
             names: names.iter().map(|name| (*name).to_owned()).collect(),
             ..BuildRequest::default()
         };
-        session.weave(&description, &outside, &asked).unwrap();
-        drop(session);
+        let watch = Some((&mut watch_set, &mut told as &mut dyn FnMut(&mut WatchSet)));
+        let bed = Bed::of(machine, options);
+        let summary = bed.build(&ledger, &environment, watch, note, |build| {
+            build.run(&description, &outside, &asked)
+        });
+        summary.unwrap();
         let ran: Vec<&str> = ended.iter().map(|job| job.step.as_str()).collect();
         watch_set.learned_since(ran.into_iter(), &ledger.borrow());
         Woven {
@@ -129,39 +99,33 @@ impl Bench {
     /// Works the project out as it is now, without running anything.
     fn look<T>(&self, look: impl FnOnce(&Looked<'_, '_>) -> T) -> T {
         with_vars(&self.machine, |seen| {
-            let project = seen.project();
+            let mut loaded = seen.loaded(None);
             assert!(seen.vars.take_diagnostics().is_empty());
+            let project = &loaded.project;
             let steps = (0..project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
             let tasks = (0..project.tasks.len())
-                .map(|task| NodeId::task(&project, TaskId::from_index(task)));
+                .map(|task| NodeId::task(project, TaskId::from_index(task)));
             let goals: Vec<NodeId> = steps.chain(tasks).collect();
-            let order = graph::order(&project, &goals).unwrap();
+            let order = graph::order(project, &goals).unwrap();
+            let predictions = seen.dry_run(&mut loaded, &order);
             look(&Looked {
                 environment: seen.environment,
                 folders: seen.folders,
                 vars: seen.vars,
-                project: &project,
+                project: &loaded.project,
                 order: &order,
+                predictions: &predictions,
             })
         })
     }
 
     fn view(&self, failed: &[&str]) -> GraphView {
         self.look(|looked| {
-            let predictions = dry_run(
-                looked.project,
-                looked.vars,
-                looked.environment,
-                looked.order,
-                &[],
-                1,
-                None,
-            );
             GraphSource {
                 project: looked.project,
                 vars: looked.vars,
                 order: looked.order,
-                predictions: &predictions.unwrap(),
+                predictions: looked.predictions,
                 disk: &self.machine,
                 ledger: &looked.environment.ledger.borrow(),
                 failed: &|name| failed.contains(&name),
@@ -178,6 +142,7 @@ struct Looked<'l, 'd> {
     vars: &'l Vars<'d>,
     project: &'l Project<'d>,
     order: &'l graph::Order,
+    predictions: &'l Predictions,
 }
 
 /// Two units that learn of what they include, a folder of notes, a task.

@@ -25,7 +25,7 @@ use rustix::process::Signal;
 use rustix::process::WaitIdOptions;
 use wait4::Wait4;
 
-use crate::executor::cancel::CancelToken;
+use crate::executor::cancel::CancelLevel;
 use crate::executor::capture::Capture;
 use crate::executor::exit::Exit;
 use crate::executor::job::Job;
@@ -33,6 +33,7 @@ use crate::executor::job::Outcome;
 use crate::executor::local::LocalExecutor;
 use crate::executor::local::processes::Process;
 use crate::project::secret::Redactor;
+use crate::world::ByteSize;
 use crate::world::names;
 
 /// How often is looked for what no descriptor tells of.
@@ -72,16 +73,19 @@ pub struct ChildProcess<'p> {
     killed: bool,
     timed_out: bool,
     reads_terminal: bool,
-    level: u8,
+    level: CancelLevel,
+    /// Whether it goes on when the run is to end.
+    shielded: bool,
 }
 
 impl<'p> ChildProcess<'p> {
     /// A job's process.
     pub fn new(child: Child, pipe: Option<File>, job: &Job, place: &'p LocalExecutor) -> Self {
-        let facts = place.facts_path(job);
+        let manifest = place.manifest_path(job);
         Self {
-            job: names::os_to_text(facts.as_os_str()).into_owned(),
+            job: names::os_to_text(manifest.as_os_str()).into_owned(),
             grouped: !job.terminal,
+            shielded: job.shielded,
             capture: Some(Capture::new(&place.root, job.log.as_deref())),
             redactor: Redactor::new(
                 &job.secrets
@@ -127,13 +131,14 @@ impl<'p> ChildProcess<'p> {
             killed: false,
             timed_out: false,
             reads_terminal: false,
-            level: 0,
+            level: CancelLevel::None,
+            shielded: false,
         }
     }
 
     /// Waits for the end of a job.
-    pub fn wait(mut self, stop: &CancelToken, heard: &mut dyn FnMut(&[u8])) -> Outcome {
-        let left = self.await_end(stop, heard);
+    pub fn wait(mut self, heard: &mut dyn FnMut(&[u8])) -> Outcome {
+        let left = self.await_end(heard);
         Outcome {
             left_behind: left,
             ..self.finish()
@@ -141,36 +146,32 @@ impl<'p> ChildProcess<'p> {
     }
 
     /// Waits for the end of a command; what it said on its second stream comes behind.
-    pub fn wait_for_value(
-        mut self,
-        stop: &CancelToken,
-        heard: &mut dyn FnMut(&[u8]),
-    ) -> (Outcome, Vec<u8>) {
-        self.await_end(stop, heard);
+    pub fn wait_for_value(mut self, heard: &mut dyn FnMut(&[u8])) -> (Outcome, Vec<u8>) {
+        self.await_end(heard);
         let said = std::mem::take(&mut self.said_text);
         (self.finish(), said)
     }
 
-    fn await_end(&mut self, stop: &CancelToken, heard: &mut dyn FnMut(&[u8])) -> Vec<String> {
-        self.paused_before = stop.paused();
+    fn await_end(&mut self, heard: &mut dyn FnMut(&[u8])) -> Vec<String> {
+        self.paused_before = self.place.control.paused();
         self.deadline = self.limit;
         if let Some(pid) = self.pid {
             self.place.family.enter(pid, &self.job);
             if self.grouped {
-                stop.enter(pid);
+                self.place.control.enter(pid);
             }
         }
         let process = self.pid.and_then(|pid| {
             rustix::process::pidfd_open(pid, rustix::process::PidfdFlags::empty()).ok()
         });
         loop {
-            self.heed(stop);
-            if self.poll(process.as_ref(), stop, heard) {
+            self.heed();
+            if self.poll(process.as_ref(), heard) {
                 break;
             }
         }
-        self.await_group(stop, heard);
-        let left = self.end_rest(stop);
+        self.await_group(heard);
+        let left = self.end_rest();
         self.drain(heard);
         let rest = self.redactor.finish();
         if !rest.is_empty() {
@@ -183,19 +184,19 @@ impl<'p> ChildProcess<'p> {
     }
 
     /// Asked to end, what is left of the group has its grace too.
-    fn await_group(&mut self, stop: &CancelToken, heard: &mut dyn FnMut(&[u8])) {
+    fn await_group(&mut self, heard: &mut dyn FnMut(&[u8])) {
         let Some(pid) = self.pid.filter(|_| self.asked && !self.killed) else {
             return;
         };
         while !self.killed && !self.place.family.rest_of(pid, &self.job).is_empty() {
             self.drain(heard);
             std::thread::sleep(TICK);
-            self.heed(stop);
+            self.heed();
         }
     }
 
     /// Ends what is left; the names of what was left behind by a process that ended of its own accord.
-    fn end_rest(&mut self, stop: &CancelToken) -> Vec<String> {
+    fn end_rest(&mut self) -> Vec<String> {
         let Some(pid) = self.pid else {
             return Vec::new();
         };
@@ -206,7 +207,7 @@ impl<'p> ChildProcess<'p> {
         };
         if self.grouped {
             self.signal(Signal::KILL);
-            stop.leave(pid);
+            self.place.control.leave(pid);
         }
         if self.asked { Vec::new() } else { left }
     }
@@ -227,12 +228,7 @@ impl<'p> ChildProcess<'p> {
     }
 
     /// Waits for something to happen; whether the process has ended.
-    fn poll(
-        &mut self,
-        process: Option<&OwnedFd>,
-        stop: &CancelToken,
-        heard: &mut dyn FnMut(&[u8]),
-    ) -> bool {
+    fn poll(&mut self, process: Option<&OwnedFd>, heard: &mut dyn FnMut(&[u8])) -> bool {
         let mut fds: Vec<PollFd<'_>> = Vec::with_capacity(4);
         if let Some(process) = process {
             fds.push(PollFd::new(process, PollFlags::IN));
@@ -243,12 +239,13 @@ impl<'p> ChildProcess<'p> {
         }
         let behind_pipes = fds.len();
         // Once the wish was heeded it stays readable; looking at it again would spin.
-        if self.level == 0
-            && let Some(descriptor) = stop.descriptor()
+        if self.level == CancelLevel::None
+            && !self.shielded
+            && let Some(descriptor) = self.place.control.descriptor()
         {
             fds.push(PollFd::from_borrowed_fd(descriptor, PollFlags::IN));
         }
-        let timeout = self.timeout(stop, process.is_none());
+        let timeout = self.timeout(process.is_none());
         let timeout = timeout.and_then(|timeout| rustix::event::Timespec::try_from(timeout).ok());
         let ready = rustix::event::poll(&mut fds, timeout.as_ref()).is_ok();
         let has_something = |fd: &PollFd<'_>| ready && !fd.revents().is_empty();
@@ -260,19 +257,23 @@ impl<'p> ChildProcess<'p> {
         ended || (process.is_none() && self.has_ended())
     }
 
-    fn timeout(&self, stop: &CancelToken, polling: bool) -> Option<Duration> {
+    fn timeout(&self, polling: bool) -> Option<Duration> {
         let until_deadline = self
             .deadline
-            .map(|deadline| deadline.saturating_sub(self.running_for(stop)));
+            .map(|deadline| deadline.saturating_sub(self.running_for()));
         // A second wish to stop, or a process without a descriptor, is looked for now and then.
-        let tick = (self.level > 0 || polling).then_some(TICK);
+        let tick = (self.level > CancelLevel::None || polling).then_some(TICK);
         let look = (self.place.has_terminal && self.grouped).then_some(LOOK_AFTER);
         [until_deadline, tick, look].into_iter().flatten().min()
     }
 
     /// How long it has been running, pauses left out.
-    fn running_for(&self, stop: &CancelToken) -> Duration {
-        let paused = stop.paused().saturating_sub(self.paused_before);
+    fn running_for(&self) -> Duration {
+        let paused = self
+            .place
+            .control
+            .paused()
+            .saturating_sub(self.paused_before);
         self.start.elapsed().saturating_sub(paused)
     }
 
@@ -286,16 +287,20 @@ impl<'p> ChildProcess<'p> {
     }
 
     /// Carries out the wish to stop and the time limit.
-    fn heed(&mut self, stop: &CancelToken) {
-        let level = stop.level();
-        let now = self.running_for(stop);
+    fn heed(&mut self) {
+        let level = if self.shielded {
+            CancelLevel::None
+        } else {
+            self.place.control.token().level()
+        };
+        let now = self.running_for();
         if level > self.level {
             self.level = level;
             self.asked = true;
-            self.signal(if level >= CancelToken::KILL {
+            self.signal(if level >= CancelLevel::Urged {
                 Signal::KILL
             } else {
-                stop.signal()
+                self.place.control.signal()
             });
             self.deadline = Some(now + self.place.grace);
         }
@@ -310,12 +315,15 @@ impl<'p> ChildProcess<'p> {
                 self.deadline = Some(now + self.place.grace);
             }
         }
-        self.look_for_reader(stop);
+        self.look_for_reader();
     }
 
     /// A process of a group in the background that reads the terminal is stopped by the system, for ever.
-    fn look_for_reader(&mut self, stop: &CancelToken) {
-        let due = self.place.has_terminal && self.grouped && !self.asked && !stop.is_paused();
+    fn look_for_reader(&mut self) {
+        let due = self.place.has_terminal
+            && self.grouped
+            && !self.asked
+            && !self.place.control.is_paused();
         let Some(pid) = self
             .pid
             .filter(|_| due && self.looked.elapsed() >= LOOK_AFTER)
@@ -329,7 +337,7 @@ impl<'p> ChildProcess<'p> {
             .any(|process: &Process| {
                 process.group == group && process.state == b'T' && process.terminal != 0
             });
-        if reads && !stop.is_paused() {
+        if reads && !self.place.control.is_paused() {
             self.reads_terminal = true;
             self.asked = true;
             self.signal(Signal::KILL);
@@ -387,7 +395,7 @@ impl<'p> ChildProcess<'p> {
         let limit = self.timed_out.then_some(self.limit).flatten();
         let mut outcome = Outcome {
             output: self.capture.map(Capture::finish).unwrap_or_default(),
-            stopped: self.level > 0,
+            stopped: self.level > CancelLevel::None,
             ..Outcome::silent(Exit::NotStarted(String::new()))
         };
         let ended = self.child.wait4();
@@ -396,15 +404,15 @@ impl<'p> ChildProcess<'p> {
         }
         match ended {
             Ok(ended) => {
-                let nanos =
-                    |duration: Duration| u64::try_from(duration.as_nanos()).unwrap_or(u64::MAX);
                 // What the system counts for a process begins with that of the one that started it.
                 let of_child = ended.rusage.maxrss;
-                outcome.memory = if of_child > own_memory() { of_child } else { 0 };
-                outcome.processor = nanos(ended.rusage.utime + ended.rusage.stime);
+                if of_child > own_memory() {
+                    outcome.memory = ByteSize(of_child);
+                }
+                outcome.processor = ended.rusage.utime + ended.rusage.stime;
                 outcome.exit = match (limit, ended.status.code()) {
                     _ if self.reads_terminal => Exit::ReadsTerminal,
-                    (Some(limit), _) => Exit::TimedOut(limit.as_secs()),
+                    (Some(limit), _) => Exit::TimedOut(limit),
                     (None, Some(status)) => Exit::Status(status),
                     (None, None) => by_signal(
                         ended.status.signal().unwrap_or(0),

@@ -13,12 +13,12 @@ use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::path::PathBuf;
 use std::sync::Mutex;
-use std::sync::PoisonError;
 
 use rustix::process::Pid;
 
 use crate::executor::local::processes;
 use crate::executor::local::processes::Process;
+use crate::world::lock;
 use crate::world::names;
 use crate::world::own;
 
@@ -63,7 +63,7 @@ impl JobMarkers {
 
     /// To be called before the first job's outputs are cleared.
     pub fn begin(&self) -> io::Result<()> {
-        let mut file = self.file.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut file = lock(&self.file);
         if file.is_none() {
             let options = &mut own::options();
             let options = options.create(true).write(true).truncate(true);
@@ -95,7 +95,7 @@ impl JobMarkers {
     }
 
     fn put(&self, slot: usize, text: &str) {
-        let file = self.file.lock().unwrap_or_else(PoisonError::into_inner);
+        let file = lock(&self.file);
         if let Some(file) = &*file {
             let line = format!("{text:width$}\n", width = STRETCH - 1);
             // A full disk is told of by the ledger.
@@ -105,7 +105,7 @@ impl JobMarkers {
 
     /// All jobs have ended, and whatever was set by for them is where it belongs.
     pub fn end(&self) -> io::Result<()> {
-        let mut file = self.file.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut file = lock(&self.file);
         match file.take() {
             Some(_) => std::fs::remove_file(&self.path),
             None => Ok(()),

@@ -5,6 +5,7 @@
 //! leaves behind in or outside of its group is ended ([`crate::executor::local::processes`]), also by the next run after
 //! a kill ([`crate::executor::local::job_markers`]).
 
+pub mod control;
 pub mod job_markers;
 pub mod processes;
 
@@ -22,23 +23,26 @@ use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
 use std::process::Command;
 use std::process::Stdio;
+use std::sync::Arc;
 use std::sync::Mutex;
-use std::sync::PoisonError;
 use std::time::Duration;
 
 use rustix::process::Signal;
 
 use crate::executor::cancel::CancelToken;
 use crate::executor::exit::Exit;
-use crate::executor::job::Executor;
 use crate::executor::job::Job;
 use crate::executor::job::Outcome;
+use crate::executor::job::SlotId;
 use crate::executor::local::child::ChildProcess;
 use crate::executor::local::child::killed_for_memory;
+use crate::executor::local::control::ProcessControl;
 use crate::executor::local::job_markers::JobMarkers;
 use crate::executor::local::processes::ProcessFamily;
+use crate::executor::thread_pool::JobRunner;
 use crate::project::secret;
 use crate::project::shell::quote_all;
+use crate::world::lock;
 use crate::world::names;
 use crate::world::own;
 
@@ -55,15 +59,16 @@ const MAX_VALUE: usize = 16 << 20;
 #[derive(Debug)]
 pub struct LocalExecutor {
     pub(super) root: PathBuf,
-    /// The folder for facts and long scripts, absolute.
+    /// The folder for manifests and long scripts, absolute.
     scratch: PathBuf,
-    /// Each slot's file of facts.
-    facts: Mutex<HashMap<usize, FactsFile>>,
+    /// Each slot's file of what its job is given to know.
+    manifests: Mutex<HashMap<SlotId, ManifestFile>>,
     /// Processes that were ended for want of memory before.
     pub(super) memory_kills: u64,
     pub(super) grace: Duration,
     pub(super) family: ProcessFamily,
     pub(super) marks: JobMarkers,
+    pub(super) control: Arc<ProcessControl>,
     /// Whether there is a terminal that a job may try to read.
     pub(super) has_terminal: bool,
 }
@@ -76,7 +81,8 @@ impl LocalExecutor {
             marks: JobMarkers::new(&scratch),
             root,
             scratch,
-            facts: Mutex::default(),
+            manifests: Mutex::default(),
+            control: Arc::default(),
             memory_kills: killed_for_memory(),
             grace: GRACE,
             family: ProcessFamily::new(),
@@ -90,40 +96,46 @@ impl LocalExecutor {
         Self { grace, ..self }
     }
 
+    /// What reaches all of its jobs at once.
+    #[must_use]
+    pub fn control(&self) -> &Arc<ProcessControl> {
+        &self.control
+    }
+
     /// What `HANDLOOM_JOB` says in a job.
-    pub(super) fn facts_path(&self, job: &Job) -> PathBuf {
+    pub(super) fn manifest_path(&self, job: &Job) -> PathBuf {
         self.scratch.join(if job.terminal {
             // It may outlive the run's hold on the project; another run has the slots then.
             format!("terminal-{}.json", std::process::id())
         } else {
-            format!("{}.json", job.slot)
+            format!("{}.json", job.slot.index())
         })
     }
 
-    fn write_facts(&self, job: &Job) -> io::Result<PathBuf> {
-        let path = self.facts_path(job);
+    fn write_manifest(&self, job: &Job) -> io::Result<PathBuf> {
+        let path = self.manifest_path(job);
         if job.terminal {
             let _ = std::fs::remove_file(&path);
             let options = &mut own::options();
-            let mut file = FactsFile::new(path, options.write(true).create_new(true))?;
-            file.write(&job.facts)?;
+            let mut file = ManifestFile::new(path, options.write(true).create_new(true))?;
+            file.write(&job.manifest)?;
             return Ok(file.path);
         }
-        let mut files = self.facts.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut files = lock(&self.manifests);
         let file = match files.entry(job.slot) {
             Entry::Occupied(known) => known.into_mut(),
             Entry::Vacant(free) => {
                 let options = &mut own::options();
                 let options = options.write(true).create(true).truncate(true);
-                free.insert(FactsFile::new(path, options)?)
+                free.insert(ManifestFile::new(path, options)?)
             }
         };
-        file.write(&job.facts)?;
+        file.write(&job.manifest)?;
         Ok(file.path.clone())
     }
 
     fn command(&self, job: &Job) -> io::Result<Command> {
-        let facts = self.write_facts(job)?;
+        let manifest = self.write_manifest(job)?;
         let (program, arguments) = job
             .interpreter
             .split_first()
@@ -151,7 +163,7 @@ impl LocalExecutor {
             let value = secret::filled(value, secret).unwrap_or_default();
             command.env(os(name), os(&value));
         }
-        command.env("HANDLOOM_JOB", facts);
+        command.env("HANDLOOM_JOB", manifest);
         if !job.terminal {
             command.process_group(0).stdin(Stdio::null());
         }
@@ -159,7 +171,7 @@ impl LocalExecutor {
     }
 
     fn script_file(&self, job: &Job, text: &str) -> io::Result<PathBuf> {
-        let path = self.facts_path(job).with_extension("script");
+        let path = self.manifest_path(job).with_extension("script");
         let options = &mut own::options();
         let options = options.write(true).create(true).truncate(true);
         let mut file = own::open(&path, options)?;
@@ -172,12 +184,7 @@ impl LocalExecutor {
     ///
     /// # Errors
     /// What became of it, to stand behind its name.
-    pub fn ask(
-        &self,
-        command: &[String],
-        folder: &str,
-        stop: &CancelToken,
-    ) -> Result<String, String> {
+    pub fn ask(&self, command: &[String], folder: &str) -> Result<String, String> {
         let (program, arguments) = command.split_first().ok_or("has no words")?;
         let mut asked = Command::new(os(program));
         asked.args(arguments.iter().map(|word| os(word)));
@@ -199,7 +206,7 @@ impl LocalExecutor {
             output.extend_from_slice(&bytes[..bytes.len().min(MAX_VALUE + 1 - output.len())]);
         };
         let running = ChildProcess::of_command(child, out, said, self);
-        let (outcome, said) = running.wait_for_value(stop, &mut heard);
+        let (outcome, said) = running.wait_for_value(&mut heard);
         if outcome.stopped {
             return Err("was interrupted".to_owned());
         }
@@ -234,16 +241,16 @@ fn piped() -> io::Result<(File, Stdio)> {
     Ok((File::from(OwnedFd::from(reader)), Stdio::from(writer)))
 }
 
-/// A slot's file of facts, kept open from job to job.
+/// A slot's file of what its job is given to know, kept open from job to job.
 #[derive(Debug)]
-struct FactsFile {
+struct ManifestFile {
     path: PathBuf,
     file: File,
     /// How long it is.
     length: usize,
 }
 
-impl FactsFile {
+impl ManifestFile {
     fn new(path: PathBuf, options: &std::fs::OpenOptions) -> io::Result<Self> {
         let file = own::open(&path, options)?;
         Ok(Self {
@@ -253,12 +260,12 @@ impl FactsFile {
         })
     }
 
-    /// Writes new facts over the old ones; what is left of those becomes white space.
+    /// Writes a new manifest over the old one; what is left of that becomes white space.
     ///
     /// A file that is emptied or cut first has to be settled with the file system each time (ext4 even
     /// writes one that was emptied to the disk as soon as it is closed); that took longer than the job.
-    fn write(&mut self, facts: &str) -> io::Result<()> {
-        let mut bytes = facts.as_bytes().to_vec();
+    fn write(&mut self, manifest: &str) -> io::Result<()> {
+        let mut bytes = manifest.as_bytes().to_vec();
         bytes.resize(bytes.len().max(self.length), b'\n');
         self.file.write_all_at(&bytes, 0)?;
         self.length = bytes.len();
@@ -266,7 +273,11 @@ impl FactsFile {
     }
 }
 
-impl Executor for LocalExecutor {
+impl JobRunner for LocalExecutor {
+    fn cancel(&self) -> &CancelToken {
+        self.control.token()
+    }
+
     fn prepare(&self) -> io::Result<()> {
         self.marks.begin()
     }
@@ -277,22 +288,22 @@ impl Executor for LocalExecutor {
         Ok(ended)
     }
 
-    fn run(&self, job: &Job, stop: &CancelToken, heard: &mut dyn FnMut(&[u8])) -> Outcome {
+    fn run(&self, job: &Job, heard: &mut dyn FnMut(&[u8])) -> Outcome {
         let not_started = |error: io::Error| Outcome::silent(self.start_error(job, &error));
         let mut command = match self.command(job) {
             Ok(command) => command,
             Err(error) => return not_started(error),
         };
         if job.terminal {
-            stop.hold_terminal(true);
+            self.control.hold_terminal(true);
             let outcome = match command.spawn() {
-                Ok(child) => ChildProcess::new(child, None, job, self).wait(stop, heard),
+                Ok(child) => ChildProcess::new(child, None, job, self).wait(heard),
                 Err(error) => not_started(error),
             };
-            let _ = std::fs::remove_file(self.facts_path(job));
-            return after_terminal(outcome, stop);
+            let _ = std::fs::remove_file(self.manifest_path(job));
+            return after_terminal(outcome, &self.control);
         }
-        let before = self.marks.starting(job.slot);
+        let before = self.marks.starting(job.slot.index());
         let started = io::pipe().and_then(|(reader, writer)| {
             command
                 .stdout(Stdio::from(writer.try_clone()?))
@@ -306,14 +317,14 @@ impl Executor for LocalExecutor {
             Ok((child, pipe)) => {
                 let running = ChildProcess::new(child, Some(pipe), job, self);
                 if let Some(pid) = running.pid {
-                    self.marks.started(job.slot, pid, before);
+                    self.marks.started(job.slot.index(), pid, before);
                 }
-                let outcome = running.wait(stop, heard);
-                self.marks.ended(job.slot);
+                let outcome = running.wait(heard);
+                self.marks.ended(job.slot.index());
                 outcome
             }
             Err(error) => {
-                self.marks.ended(job.slot);
+                self.marks.ended(job.slot.index());
                 not_started(error)
             }
         }
@@ -357,17 +368,17 @@ const HEARD_WITHIN: Duration = Duration::from_millis(500);
 
 /// The keyboard's interruption goes to the job that has the terminal. When that ends by it, the run
 /// ends too; when the job takes it for something else, as a prompt does, the run goes on.
-fn after_terminal(mut outcome: Outcome, stop: &CancelToken) -> Outcome {
+fn after_terminal(mut outcome: Outcome, control: &ProcessControl) -> Outcome {
     let by_it = matches!(outcome.exit, Exit::Signal(signal) if signal == Signal::INT.as_raw())
         || outcome.exit == Exit::Status(128 + Signal::INT.as_raw());
     if by_it {
         // Both got it from the keyboard; the thread that hears signals may come second.
-        stop.await_interruption(HEARD_WITHIN);
+        control.await_interruption(HEARD_WITHIN);
     }
-    let interrupted = stop.hold_terminal(false);
+    let interrupted = control.hold_terminal(false);
     if interrupted && by_it {
         outcome.stopped = true;
-        stop.raise(Signal::INT.as_raw());
+        control.raise(Signal::INT.as_raw());
     }
     outcome
 }

@@ -12,7 +12,6 @@ use std::fs::File;
 use std::os::unix::fs::FileExt;
 use std::sync::Mutex;
 use std::sync::MutexGuard;
-use std::sync::PoisonError;
 use std::time::Duration;
 
 use rustix::process::Pid;
@@ -20,6 +19,7 @@ use rustix::process::PidfdFlags;
 use rustix::process::Signal;
 use rustix::process::WaitOptions;
 
+use crate::world::lock;
 use crate::world::names;
 
 /// Processes that begin others faster than they can be ended are given up after so many rounds.
@@ -28,12 +28,15 @@ const ROUNDS: usize = 200;
 /// A process, as `/proc/PID/stat` tells of it (proc_pid_stat(5)).
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Process {
+    /// Its number.
     pub pid: i32,
     /// The name of its program, cut to 15 bytes by the system.
     pub name: String,
     /// `R` running, `S` sleeping, `T` stopped, `Z` ended and not yet reaped.
     pub state: u8,
+    /// The process that began it, or whoever looks after it since.
     pub parent: i32,
+    /// Its process group.
     pub group: i32,
     /// Its controlling terminal, 0 for none.
     pub terminal: i32,
@@ -154,7 +157,7 @@ impl ProcessFamily {
     }
 
     fn members(&self) -> MutexGuard<'_, Members> {
-        self.members.lock().unwrap_or_else(PoisonError::into_inner)
+        lock(&self.members)
     }
 
     /// A job's process runs.

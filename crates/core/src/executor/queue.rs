@@ -1,0 +1,135 @@
+//! The seam between the scheduler and where jobs run: a job is submitted, and its end is learned of later.
+
+use std::io;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::thread::Scope;
+use std::time::Duration;
+
+use crate::content::Look;
+use crate::content::State;
+use crate::executor::cancel::CancelToken;
+use crate::executor::exit::Exit;
+use crate::executor::job::Job;
+use crate::executor::job::Outcome;
+use crate::world::Clock;
+use crate::world::Disk;
+use crate::world::Ticks;
+
+/// A job that was submitted, until its end is told.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Ticket(pub u64);
+
+/// A job, and what is done around it where it runs.
+#[derive(Clone, Debug)]
+pub struct Submission {
+    /// The job.
+    pub job: Arc<Job>,
+    /// Paths to look at when it has ended.
+    pub outputs: Vec<String>,
+    /// A job to run afterwards, whatever happened.
+    pub finally: Option<Job>,
+    /// How often it may be tried again.
+    pub retries: u32,
+    /// It was handed over while the job before it in its slot was running, and only begins when that went well
+    /// and nobody wants the run to end.
+    pub ahead: bool,
+}
+
+/// What an executor has to say of a job.
+#[derive(Debug)]
+pub enum Notice {
+    /// The job that was handed ahead began.
+    Began(Ticket, Ticks),
+    /// The job that was handed ahead did not begin, and will not.
+    NotBegun(Ticket),
+    /// It printed something.
+    Printed(Ticket, Vec<u8>),
+    /// It has ended.
+    Ended(JobEnd),
+}
+
+/// The end of a job.
+#[derive(Debug)]
+pub struct JobEnd {
+    /// Which job.
+    pub ticket: Ticket,
+    /// How it went.
+    pub outcome: Outcome,
+    /// What stands at its outputs now, in the order of the submission.
+    pub outputs: Vec<Look>,
+    /// When it began.
+    pub began: Ticks,
+    /// When it ended.
+    pub ended: Ticks,
+}
+
+impl JobEnd {
+    /// How long it took.
+    #[must_use]
+    pub fn took(&self) -> Duration {
+        self.ended.since(self.began)
+    }
+
+    /// Whether it went well, as far as can be told where it ran.
+    #[must_use]
+    pub fn went_well(&self) -> bool {
+        self.outcome.exit == Exit::Status(0)
+            && !self.outcome.stopped
+            && self
+                .outputs
+                .iter()
+                .all(|look| matches!(look.state, State::Content(_)))
+    }
+}
+
+/// What an executor needs to know of a pass.
+#[derive(Clone, Copy)]
+pub struct ExecutionContext<'a> {
+    /// The file system.
+    pub disk: &'a dyn Disk,
+    /// The clock.
+    pub clock: &'a dyn Clock,
+    /// Jobs that may run at once.
+    pub slots: usize,
+    /// Whether what jobs print is told as it comes.
+    pub live: bool,
+    /// Whether jobs that were handed ahead are not begun any more.
+    pub hold: &'a AtomicBool,
+}
+
+/// Somewhere jobs run. [`LocalExecutor`](crate::executor::LocalExecutor) is this machine.
+pub trait Executor: Sync {
+    /// The wish to end the run, which jobs that run heed.
+    fn cancel(&self) -> &CancelToken;
+    /// Is told before the first job of a run; after a kill, the next run finds out from what it notes.
+    ///
+    /// # Errors
+    /// When that can't be noted.
+    fn prepare(&self) -> io::Result<()>;
+    /// Is told when all jobs of a run have ended and everything is where it belongs. Gives the names of
+    /// programs that were still running.
+    ///
+    /// # Errors
+    /// When the note can't be taken away.
+    fn finish(&self) -> io::Result<Vec<String>>;
+    /// Begins to take jobs; threads of its own live in the scope.
+    ///
+    /// # Errors
+    /// When there is no room for a single slot.
+    fn start<'scope, 'env: 'scope>(
+        &'env self,
+        scope: &'scope Scope<'scope, 'env>,
+        context: ExecutionContext<'env>,
+    ) -> io::Result<Box<dyn JobQueue + 'scope>>;
+}
+
+/// Takes jobs and tells what becomes of them, in the order in which it happens.
+pub trait JobQueue {
+    /// How many jobs may run at once: fewer than were asked for when there is no room for so many.
+    fn slots(&self) -> usize;
+    /// Takes a job, for the slot that it names.
+    fn submit(&mut self, submission: Submission) -> Ticket;
+    /// Waits for what happens next; `None` when nothing can happen any more.
+    fn wait(&mut self) -> Option<Notice>;
+}

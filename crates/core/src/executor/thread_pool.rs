@@ -1,0 +1,251 @@
+//! One thread for each job that may run at once: for executors that run a job to its end where they are called.
+//!
+//! A spawn blocks its thread until the exec; with a thread a slot, spawns overlap. A thread looks at its job's
+//! outputs itself, so that reading them overlaps too. While jobs are short it is handed its next one before its
+//! own has ended, and says of each whether it begins it.
+
+use std::io;
+use std::panic::AssertUnwindSafe;
+use std::panic::catch_unwind;
+use std::sync::atomic::Ordering;
+use std::sync::mpsc;
+use std::sync::mpsc::Receiver;
+use std::sync::mpsc::Sender;
+use std::thread::Scope;
+
+use crate::content::Reader;
+use crate::executor::cancel::CancelToken;
+use crate::executor::exit::Exit;
+use crate::executor::job::Job;
+use crate::executor::job::Outcome;
+use crate::executor::job::SlotId;
+use crate::executor::queue::ExecutionContext;
+use crate::executor::queue::Executor;
+use crate::executor::queue::JobEnd;
+use crate::executor::queue::JobQueue;
+use crate::executor::queue::Notice;
+use crate::executor::queue::Submission;
+use crate::executor::queue::Ticket;
+use crate::world::quarantine::remove;
+
+/// Runs a job to its end on the thread that calls.
+pub trait JobRunner: Sync {
+    /// The wish to end the run.
+    fn cancel(&self) -> &CancelToken;
+    /// As [`Executor::prepare`].
+    ///
+    /// # Errors
+    /// When it can't be noted that jobs run.
+    fn prepare(&self) -> io::Result<()> {
+        Ok(())
+    }
+    /// As [`Executor::finish`].
+    ///
+    /// # Errors
+    /// When the note can't be taken away.
+    fn finish(&self) -> io::Result<Vec<String>> {
+        Ok(Vec::new())
+    }
+    /// Runs a job to its end, or until the run is to end. Called from several threads at once. `heard` is
+    /// given what the job prints as it comes.
+    fn run(&self, job: &Job, heard: &mut dyn FnMut(&[u8])) -> Outcome;
+}
+
+impl<R: JobRunner> Executor for R {
+    fn cancel(&self) -> &CancelToken {
+        JobRunner::cancel(self)
+    }
+
+    fn prepare(&self) -> io::Result<()> {
+        JobRunner::prepare(self)
+    }
+
+    fn finish(&self) -> io::Result<Vec<String>> {
+        JobRunner::finish(self)
+    }
+
+    fn start<'scope, 'env: 'scope>(
+        &'env self,
+        scope: &'scope Scope<'scope, 'env>,
+        context: ExecutionContext<'env>,
+    ) -> io::Result<Box<dyn JobQueue + 'scope>> {
+        Ok(Box::new(ThreadPool::start(scope, self, context)?))
+    }
+}
+
+/// Threads that wait for jobs.
+struct ThreadPool {
+    workers: Vec<Sender<(Ticket, Submission)>>,
+    notices: Receiver<Notice>,
+    submitted: u64,
+}
+
+impl ThreadPool {
+    /// Starts a thread for each slot, which ends when this value is dropped; fewer when the system has no room
+    /// for so many.
+    fn start<'scope>(
+        scope: &'scope Scope<'scope, '_>,
+        runner: &'scope dyn JobRunner,
+        context: ExecutionContext<'scope>,
+    ) -> io::Result<Self> {
+        let (tell, notices) = mpsc::channel();
+        let mut workers = Vec::with_capacity(context.slots);
+        for slot in 0..context.slots {
+            let (sender, submissions) = mpsc::channel();
+            let tell = tell.clone();
+            let thread = std::thread::Builder::new().name(format!("job slot {slot}"));
+            let worker = Worker {
+                runner,
+                context,
+                tell,
+                buffer: Vec::new(),
+            };
+            let started = thread.spawn_scoped(scope, move || worker.work(submissions));
+            match started {
+                Ok(_) => workers.push(sender),
+                Err(error) if workers.is_empty() => return Err(error),
+                Err(_) => break,
+            }
+        }
+        Ok(Self {
+            workers,
+            notices,
+            submitted: 0,
+        })
+    }
+
+    fn worker(&self, slot: SlotId) -> Option<&Sender<(Ticket, Submission)>> {
+        self.workers.get(slot.index())
+    }
+}
+
+impl JobQueue for ThreadPool {
+    fn slots(&self) -> usize {
+        self.workers.len()
+    }
+
+    fn submit(&mut self, submission: Submission) -> Ticket {
+        let ticket = Ticket(self.submitted);
+        self.submitted += 1;
+        // A worker only stops listening when this value is gone.
+        let _ = self
+            .worker(submission.job.slot)
+            .map(|worker| worker.send((ticket, submission)));
+        ticket
+    }
+
+    fn wait(&mut self) -> Option<Notice> {
+        self.notices.recv().ok()
+    }
+}
+
+/// What one thread has.
+struct Worker<'a> {
+    runner: &'a dyn JobRunner,
+    context: ExecutionContext<'a>,
+    tell: Sender<Notice>,
+    buffer: Vec<u8>,
+}
+
+impl Worker<'_> {
+    /// Carries out what is submitted, until nobody submits or listens any more.
+    fn work(mut self, submissions: Receiver<(Ticket, Submission)>) {
+        let mut went_well = true;
+        for (ticket, submission) in submissions {
+            if submission.ahead {
+                let wanted = went_well
+                    && !self.context.hold.load(Ordering::SeqCst)
+                    && !self.runner.cancel().is_raised();
+                let notice = if wanted {
+                    Notice::Began(ticket, self.context.clock.ticks())
+                } else {
+                    Notice::NotBegun(ticket)
+                };
+                if self.tell.send(notice).is_err() {
+                    break;
+                }
+                if !wanted {
+                    continue;
+                }
+            }
+            let work = AssertUnwindSafe(|| self.carry_out(ticket, &submission));
+            // A worker that never answers would hang the run.
+            let end = catch_unwind(work).unwrap_or_else(|_| self.broken(ticket));
+            went_well = end.went_well();
+            if self.tell.send(Notice::Ended(end)).is_err() {
+                break;
+            }
+        }
+    }
+
+    fn carry_out(&mut self, ticket: Ticket, submission: &Submission) -> JobEnd {
+        let began = self.context.clock.ticks();
+        let live = self.context.live;
+        let tell = &self.tell;
+        let mut heard = |text: &[u8]| {
+            if live {
+                // Who listens no more is about to end this thread.
+                let _ = tell.send(Notice::Printed(ticket, text.to_vec()));
+            }
+        };
+        let outcome = self.run(submission, &mut heard);
+        let ended = self.context.clock.ticks();
+        let nothing = |_: &str| None;
+        let reader = Reader {
+            disk: self.context.disk,
+            clock: self.context.clock,
+            record: &nothing,
+        };
+        let buffer = &mut self.buffer;
+        let outputs = submission.outputs.iter();
+        JobEnd {
+            ticket,
+            outcome,
+            outputs: outputs.map(|path| reader.look(path, buffer)).collect(),
+            began,
+            ended,
+        }
+    }
+
+    /// The job, as often as it may be tried, and what is run afterwards.
+    fn run(&self, submission: &Submission, heard: &mut dyn FnMut(&[u8])) -> Outcome {
+        let mut outcome = self.runner.run(&submission.job, heard);
+        let mut left = submission.retries;
+        while left > 0
+            && outcome.exit.code() != 0
+            && !outcome.stopped
+            && !self.runner.cancel().is_raised()
+        {
+            left -= 1;
+            for path in &submission.outputs {
+                // What a failed try left behind is no result; what can't be removed shows in the next.
+                let _ = remove(self.context.disk, path);
+            }
+            let before = outcome.output;
+            outcome = self.runner.run(&submission.job, heard);
+            outcome.output.put_behind(before);
+        }
+        if let Some(job) = &submission.finally {
+            let after = self.runner.run(job, heard);
+            let before = std::mem::replace(&mut outcome.output, after.output);
+            outcome.output.put_behind(before);
+            if outcome.exit.code() == 0 {
+                outcome.exit = after.exit;
+            }
+        }
+        outcome
+    }
+
+    fn broken(&self, ticket: Ticket) -> JobEnd {
+        let now = self.context.clock.ticks();
+        JobEnd {
+            ticket,
+            outcome: Outcome::silent(Exit::NotStarted(
+                "internal error in the thread of this job, please report".to_owned(),
+            )),
+            outputs: Vec::new(),
+            began: now,
+            ended: now,
+        }
+    }
+}

@@ -1,0 +1,94 @@
+//! A project, taken over from the last run where that still holds, or else worked out: the one way to it for
+//! runs, for commands that only read, and for what stays in memory.
+
+use std::collections::HashSet;
+
+use crate::graph::NodeId;
+use crate::graph::Order;
+use crate::graph::PerPosition;
+use crate::ledger::Ledger;
+use crate::project::Project;
+use crate::project::ProjectBuilder;
+use crate::project::values::Vars;
+use crate::project_cache::cached_project::CachedProject;
+use crate::status::DryRun;
+use crate::status::KnownSince;
+use crate::status::Prediction;
+use crate::status::RecordingEnvironment;
+use crate::status::learned_edges;
+use crate::status::learned_edges::FoundEdges;
+
+/// A project, and what is known of its files when it was taken over.
+pub struct LoadedProject<'d> {
+    /// The project.
+    pub project: Project<'d>,
+    /// What the last run kept; none when the project was worked out.
+    pub cached: Option<CachedProject>,
+}
+
+impl<'d> LoadedProject<'d> {
+    /// Takes over what is `cached`, or works the project out. Whole folders that are not `materialized` are not
+    /// looked into, where that is said; `found` are edges that this run found out.
+    #[must_use]
+    pub fn load(
+        vars: &Vars<'d>,
+        cached: Option<CachedProject>,
+        materialized: Option<&HashSet<String>>,
+        found: &FoundEdges,
+        ledger: &Ledger,
+    ) -> Self {
+        let taken_over = cached.and_then(|cached| {
+            let project = cached.project(vars)?;
+            // What a step learned since is an edge that the kept order does not have.
+            let is_old = cached.has_new_edges(&project, ledger);
+            (!is_old).then_some((project, cached))
+        });
+        if let Some((project, cached)) = taken_over {
+            let cached = Some(cached);
+            return Self { project, cached };
+        }
+        let mut project = ProjectBuilder { vars, materialized }.project();
+        learned_edges::add(&mut project, ledger, found);
+        Self {
+            project,
+            cached: None,
+        }
+    }
+}
+
+impl<'d> LoadedProject<'d> {
+    /// What would become of everything that an order holds; `None` when a description is wrong, which is
+    /// reported. Steps in `remade` would run in any case. Where the project was taken over, only what can
+    /// differ since is judged.
+    #[must_use]
+    pub fn dry_run(
+        &mut self,
+        vars: &Vars<'d>,
+        environment: &RecordingEnvironment<'_>,
+        order: &Order,
+        remade: &[NodeId],
+        threads: usize,
+    ) -> Option<PerPosition<Prediction>> {
+        let run = DryRun {
+            project: &self.project,
+            vars,
+            environment,
+            order,
+            remade,
+            threads,
+            known: None,
+        };
+        let Some(cached) = &mut self.cached else {
+            return run.predict();
+        };
+        cached.look_at(&self.project, order, environment.disk, threads);
+        let open = cached.open_positions(&self.project, order, remade);
+        let contents = cached.contents();
+        let states = |path| contents.state(path);
+        let known = Some(KnownSince {
+            open: &open,
+            states: &states,
+        });
+        DryRun { known, ..run }.predict()
+    }
+}

@@ -1,0 +1,569 @@
+//! One build: what was asked, cut into passes.
+//!
+//! Most builds are one pass. There are more when a task names `steps` that come strictly one after
+//! another, when a pattern looks into a folder that is made as a whole (the folder is then made first, and the
+//! project worked out anew with what lies in it), and when a step read what nobody had put first.
+
+use std::collections::HashSet;
+
+use crate::executor::Printed;
+use crate::graph;
+use crate::graph::BuildRequest;
+use crate::graph::NodeId;
+use crate::graph::Order;
+use crate::graph::PerPosition;
+use crate::project::Description;
+use crate::project::PathId;
+use crate::project::Project;
+use crate::project::folders::Folders;
+use crate::project::overrides::SetOutside;
+use crate::project::pattern::is_pattern;
+use crate::project::values::Vars;
+use crate::project_cache;
+use crate::project_cache::BuildOutcome;
+use crate::project_cache::CachedProject;
+use crate::project_cache::LoadedProject;
+use crate::project_cache::cached_project;
+use crate::scheduler::build_state::BuildContext;
+use crate::scheduler::build_state::BuildState;
+use crate::scheduler::event::Ended;
+use crate::scheduler::event::Ending;
+use crate::scheduler::event::Event;
+use crate::scheduler::event::Summary;
+use crate::scheduler::event_hub::EventHub;
+use crate::scheduler::finally::run_finally;
+use crate::scheduler::options::BuildError;
+use crate::scheduler::options::BuildOptions;
+use crate::scheduler::options::OnFailure;
+use crate::scheduler::ordering::order_goals;
+use crate::scheduler::pass::Pass;
+use crate::scheduler::pass_view::PassView;
+use crate::scheduler::sequence::Goal;
+use crate::scheduler::sequence::Phase;
+use crate::scheduler::sequence::cut;
+use crate::scheduler::sequence::find;
+use crate::scheduler::sequence::reaches_unmaterialized;
+use crate::scheduler::sequence::unmaterialized_trees;
+use crate::status::WatchSet;
+use crate::status::learned_edges;
+use crate::world::Digest;
+
+/// What is known of a run's files, and who is told before they are looked at.
+pub type WatchHook<'a> = (&'a mut WatchSet, &'a mut dyn FnMut(&mut WatchSet));
+
+/// One build.
+pub struct Build<'s> {
+    pub(super) state: BuildState<'s>,
+    watch: Option<WatchHook<'s>>,
+    /// How many passes there were.
+    passes: usize,
+    /// Whole folders that are made.
+    materialized: HashSet<String>,
+    /// What is still to be done; none until it is known.
+    phases: Option<Vec<Phase>>,
+    /// Tasks' `steps` of which one failed.
+    failed_sequences: HashSet<usize>,
+}
+
+/// What is built, as it came in.
+struct Inputs<'c> {
+    description: &'c Description,
+    outside: &'c SetOutside,
+    request: &'c BuildRequest,
+    /// The digest of what the project is worked out from.
+    key: Digest,
+}
+
+/// What one pass is to do.
+struct PassPlan {
+    goals: Vec<NodeId>,
+    order: Order,
+    /// Whole folders that are made first, when there are any.
+    trees: Vec<PathId>,
+}
+
+/// What a pass has done.
+struct PassResult {
+    /// Whether something went wrong, or the run is to end.
+    failed: bool,
+    /// Whether another pass may begin.
+    goes_on: bool,
+    /// For each position that was judged whether it is kept.
+    judged: PerPosition<bool>,
+    /// Which positions were judged; all of them when that is not said.
+    open: Option<PerPosition<bool>>,
+}
+
+impl<'s> Build<'s> {
+    /// A build in which nothing has happened yet.
+    #[must_use]
+    pub fn new(context: BuildContext<'s>, options: BuildOptions, events: EventHub<'s>) -> Self {
+        Self {
+            state: BuildState::new(context, options, events),
+            watch: None,
+            passes: 0,
+            materialized: HashSet::new(),
+            phases: None,
+            failed_sequences: HashSet::new(),
+        }
+    }
+
+    /// With somebody who is told what each pass depends on, before its files are looked at.
+    #[must_use]
+    pub fn watched(mut self, hook: Option<WatchHook<'s>>) -> Self {
+        self.watch = hook;
+        self
+    }
+
+    /// With somebody who gives the project free for others, when only a job is left that has the terminal.
+    #[must_use]
+    pub fn releasing(mut self, release: Option<&'s mut dyn FnMut()>) -> Self {
+        self.state.release = release;
+        self
+    }
+
+    /// Brings what was asked for up to date.
+    ///
+    /// # Errors
+    /// When the description is wrong, or the ledger or the disk fails.
+    pub fn run(
+        &mut self,
+        description: &Description,
+        outside: &SetOutside,
+        request: &BuildRequest,
+    ) -> Result<Summary, BuildError> {
+        let inputs = Inputs {
+            description,
+            outside,
+            request,
+            key: cached_project::key(description, self.state.context.environment),
+        };
+        self.begin();
+        let result = self.run_passes(&inputs);
+        let result = self.state.finish_executor(result);
+        if result.is_err() && self.state.progress.begun > 0 {
+            // Something ran: that is told also when it could not go on.
+            self.state.sum_up();
+        }
+        result
+    }
+
+    /// Notes when the build begins.
+    pub(super) fn begin(&mut self) {
+        self.state.began = self.state.context.clock.ticks();
+    }
+
+    fn run_passes(&mut self, inputs: &Inputs<'_>) -> Result<Summary, BuildError> {
+        let context = self.state.context;
+        let ledger = context.ledger.borrow();
+        let environment = context.environment;
+        let mut cached = CachedProject::open(&inputs.key, inputs.request, &ledger, environment);
+        drop(ledger);
+        if let Some(cached) = &mut cached
+            && cached.answers(inputs.request)
+            && self.watch.is_none()
+        {
+            cached.look(context.disk, self.state.options.threads, None);
+            if let Some(kept) = cached.all_kept().filter(|_| !self.state.options.remake) {
+                self.state.progress.summary.kept = kept;
+                return Ok(self.state.sum_up());
+            }
+        }
+        while self.one_pass(inputs, cached.take())? {}
+        if !self.state.writer.is_closed() {
+            self.state.writer.fold_if_large()?;
+        }
+        Ok(self.state.sum_up())
+    }
+
+    /// Works the project out and runs one pass; whether there is more to do.
+    fn one_pass(
+        &mut self,
+        inputs: &Inputs<'_>,
+        cached: Option<CachedProject>,
+    ) -> Result<bool, BuildError> {
+        let context = self.state.context;
+        let folders = Folders::new(context.disk);
+        let environment = context.environment;
+        let vars = Vars::new(inputs.description, inputs.outside, environment, &folders);
+        let mut loaded = LoadedProject::load(
+            &vars,
+            cached,
+            Some(&self.materialized),
+            &self.state.progress.found_edges,
+            &context.ledger.borrow(),
+        );
+        self.watch_description(inputs, &loaded, &folders);
+        self.report(&vars)?;
+        let Some(plan) = self.plan(inputs, &mut loaded, &vars)? else {
+            return Ok(false);
+        };
+        self.warn_of_luck(&loaded.project, &plan.order);
+        let found_before = self.state.progress.found_edges.len();
+        let result = self.carry_out(inputs, &mut loaded, &vars, &plan)?;
+        if self.state.progress.found_edges.len() > found_before && result.goes_on {
+            // What was read in the wrong order is judged once more, behind what it read.
+            self.state.progress.rejudges = true;
+            return Ok(true);
+        }
+        self.state.progress.rejudges = false;
+        if !plan.trees.is_empty() {
+            return Ok(self.note_materialized(&loaded.project, &plan.trees) && result.goes_on);
+        }
+        let is_only_pass = self.state.progress.is_last_pass && self.passes == 1;
+        if is_only_pass
+            && !result.failed
+            && !self.state.events.has_warned()
+            && !self.state.writer.is_closed()
+        {
+            let outcome = BuildOutcome {
+                key: inputs.key,
+                request: inputs.request,
+                goals: &plan.goals,
+                order: &plan.order,
+                kept: &kept_in(&result.judged, result.open.as_ref()),
+                vars: &vars,
+                folders: &folders,
+            };
+            keep_for_next(&mut self.state, &mut loaded, &outcome, &result.judged)?;
+        }
+        self.end_phase(inputs, &loaded.project, &vars, &result)
+    }
+
+    /// What this pass is to do; nothing when all is done.
+    fn plan<'d>(
+        &mut self,
+        inputs: &Inputs<'_>,
+        loaded: &mut LoadedProject<'d>,
+        vars: &Vars<'d>,
+    ) -> Result<Option<PassPlan>, BuildError> {
+        let cached = loaded.cached.as_ref();
+        if let Some(cached) = cached.filter(|cached| cached.answers(inputs.request)) {
+            let (goals, order) = cached.order();
+            self.phases = Some(vec![Phase::whole()]);
+            let trees = Vec::new();
+            return Ok(Some(PassPlan {
+                goals,
+                order,
+                trees,
+            }));
+        }
+        let project = &mut loaded.project;
+        if self.phases.is_none() {
+            self.phases = phases(project, inputs.request)?;
+        }
+        let mut plan = PassPlan {
+            goals: Vec::new(),
+            order: Order::default(),
+            trees: Vec::new(),
+        };
+        self.skip_held(inputs, project, vars)?;
+        match &self.phases {
+            None => plan.trees.clone_from(&project.unmaterialized),
+            Some(phases) => {
+                let Some(phase) = phases.first() else {
+                    return Ok(None);
+                };
+                let goals = phase.goals.iter();
+                plan.goals = goals.filter_map(|goal| find(project, goal)).collect();
+                plan.order = order_goals(&self.state.context, project, vars, &plan.goals)?;
+                plan.trees = unmaterialized_trees(project, &plan.order, &self.materialized);
+            }
+        }
+        if !plan.trees.is_empty() {
+            // A folder that is itself made from another made folder waits for the next pass.
+            let makers = plan.trees.iter().filter_map(|&tree| project.maker(tree));
+            plan.goals = makers
+                .map(NodeId::step)
+                .filter(|&goal| !reaches_unmaterialized(project, goal))
+                .collect();
+            plan.order = order_goals(&self.state.context, project, vars, &plan.goals)?;
+        }
+        Ok(Some(plan))
+    }
+
+    /// Runs a pass.
+    fn carry_out<'d>(
+        &mut self,
+        inputs: &Inputs<'_>,
+        loaded: &mut LoadedProject<'d>,
+        vars: &Vars<'d>,
+        plan: &PassPlan,
+    ) -> Result<PassResult, BuildError> {
+        let phases = self.phases.as_ref();
+        self.state.progress.is_last_pass =
+            plan.trees.is_empty() && phases.is_some_and(|phases| phases.len() == 1);
+        let bad_before = self.state.progress.bad();
+        self.passes += 1;
+        if let Some((watch_set, tell)) = &mut self.watch {
+            let ledger = self.state.context.ledger.borrow();
+            watch_set.add(&loaded.project, &plan.order, &ledger);
+            drop(ledger);
+            tell(watch_set);
+        }
+        let open = if self.state.progress.is_last_pass {
+            open_positions(&mut self.state, loaded, plan, inputs.request)
+        } else {
+            None
+        };
+        let part = open.as_ref().map(|open| plan.order.part(open));
+        let view = PassView {
+            project: &loaded.project,
+            vars,
+            order: part.as_ref().unwrap_or(&plan.order),
+            whole: &plan.order,
+            calls: &inputs.request.calls,
+        };
+        let cached = loaded.cached.as_ref().filter(|_| part.is_some());
+        let judged = run_pass(&mut self.state, view, &plan.goals, cached)?;
+        let stopped = self.state.is_cancelled();
+        let failed = self.state.progress.bad() > bad_before || stopped;
+        let goes_on = !stopped && (!failed || self.state.options.on_failure == OnFailure::Continue);
+        Ok(PassResult {
+            failed,
+            goes_on,
+            judged,
+            open,
+        })
+    }
+
+    /// Notes which whole folders are made now; whether there are any.
+    fn note_materialized(&mut self, project: &Project<'_>, trees: &[PathId]) -> bool {
+        let before = self.materialized.len();
+        let goes_on = self.state.options.on_failure == OnFailure::Continue;
+        for &tree in trees {
+            let maker = project.maker(tree);
+            let ending =
+                maker.and_then(|maker| self.state.progress.ending(project.step_name(maker)));
+            // One that failed is looked into as it is; what needs it is held.
+            if ending.is_some_and(|ending| ending.is_good() || goes_on) {
+                self.materialized.insert(project.paths.get(tree).to_owned());
+            }
+        }
+        self.materialized.len() > before
+    }
+
+    /// A phase is over; whether there is another.
+    fn end_phase<'d>(
+        &mut self,
+        inputs: &Inputs<'_>,
+        project: &Project<'d>,
+        vars: &Vars<'d>,
+        result: &PassResult,
+    ) -> Result<bool, BuildError> {
+        let Some(phases) = &mut self.phases else {
+            return Ok(result.goes_on);
+        };
+        let phase = phases.remove(0);
+        let progress = &self.state.progress;
+        let is_bad = |goal: &Goal| {
+            let ending = progress.ending(goal.name());
+            ending.is_some_and(|ending| !ending.is_good())
+        };
+        if result.failed || phase.goals.iter().any(is_bad) {
+            self.failed_sequences.extend(phase.sequence);
+            if !result.goes_on {
+                let rest = std::mem::take(phases);
+                self.hold_all(inputs, project, vars, rest)?;
+            }
+        }
+        let is_more = self
+            .phases
+            .as_ref()
+            .is_some_and(|phases| !phases.is_empty());
+        Ok(is_more && result.goes_on)
+    }
+
+    /// Holds the phases in front that belong to `steps` of which one failed.
+    fn skip_held<'d>(
+        &mut self,
+        inputs: &Inputs<'_>,
+        project: &Project<'d>,
+        vars: &Vars<'d>,
+    ) -> Result<(), BuildError> {
+        let Some(phases) = &mut self.phases else {
+            return Ok(());
+        };
+        let failed = &self.failed_sequences;
+        let is_held = |phase: &Phase| {
+            let sequence = phase.sequence;
+            sequence.is_some_and(|sequence| failed.contains(&sequence))
+        };
+        let count = phases.iter().take_while(|phase| is_held(phase)).count();
+        let held: Vec<Phase> = phases.drain(..count).collect();
+        self.hold_all(inputs, project, vars, held)
+    }
+
+    /// What a failure left of later phases.
+    fn hold_all<'d>(
+        &mut self,
+        inputs: &Inputs<'_>,
+        project: &Project<'d>,
+        vars: &Vars<'d>,
+        phases: Vec<Phase>,
+    ) -> Result<(), BuildError> {
+        let order = Order::default();
+        let view = PassView {
+            project,
+            vars,
+            order: &order,
+            whole: &order,
+            calls: &inputs.request.calls,
+        };
+        for goal in phases.into_iter().flat_map(|phase| phase.goals) {
+            if self.state.progress.ending(goal.name()).is_some() {
+                continue;
+            }
+            let task = match &goal {
+                Goal::Step(_) => None,
+                Goal::Task(name) => project.task_named(name),
+            };
+            let output = match task {
+                Some(task) => run_finally(&mut self.state, &view, task)?,
+                None => Printed::default(),
+            };
+            let step = goal.name().to_owned();
+            self.state.progress.end(step.clone(), Ending::Held);
+            let held = Ended::held(step.clone(), matches!(goal, Goal::Task(_)));
+            self.state.events.tell(Event::Ended(Box::new(held)));
+            if !output.is_empty() {
+                self.state.events.tell(Event::Finally { step, output });
+            }
+        }
+        Ok(())
+    }
+
+    /// Tells the watcher of what the project is worked out from.
+    fn watch_description(
+        &mut self,
+        inputs: &Inputs<'_>,
+        loaded: &LoadedProject<'_>,
+        folders: &Folders<'_>,
+    ) {
+        if let Some((watch_set, _)) = &mut self.watch {
+            watch_set.add_description(&inputs.description.sources);
+            watch_set.add_folders(match &loaded.cached {
+                Some(cached) => cached.folders(),
+                None => (folders.seen(), folders.told()),
+            });
+        }
+    }
+
+    /// Warns of steps that read what others make and do not say so.
+    fn warn_of_luck(&mut self, project: &Project<'_>, order: &Order) {
+        if project.learned.is_empty() {
+            return;
+        }
+        let undeclared = graph::undeclared(project, order);
+        let ledger = self.state.context.ledger;
+        let warnings = learned_edges::warnings(project, &ledger.borrow(), &undeclared);
+        warnings
+            .into_iter()
+            .for_each(|warning| self.state.warn(warning));
+    }
+
+    /// Tells warnings, and stops at mistakes.
+    fn report(&mut self, vars: &Vars<'_>) -> Result<(), BuildError> {
+        report(&mut self.state, vars)
+    }
+}
+
+/// Tells warnings, and stops at mistakes.
+fn report(state: &mut BuildState<'_>, vars: &Vars<'_>) -> Result<(), BuildError> {
+    let (errors, warnings) = vars.take_errors();
+    if !errors.is_empty() {
+        let all = errors.into_iter().chain(warnings);
+        return Err(BuildError::Description(all.collect()));
+    }
+    warnings.into_iter().for_each(|warning| state.warn(warning));
+    Ok(())
+}
+
+/// Carries one pass out; for each position that was judged whether it is kept. Contents that are known from the
+/// last run are not looked at.
+pub fn run_pass(
+    state: &mut BuildState<'_>,
+    view: PassView<'_, '_>,
+    goals: &[NodeId],
+    cached: Option<&CachedProject>,
+) -> Result<PerPosition<bool>, BuildError> {
+    let contents = cached.map(CachedProject::contents);
+    let known = |path: PathId| contents.as_ref()?.state(path);
+    let known: Option<&dyn Fn(PathId) -> _> = match contents {
+        Some(_) => Some(&known),
+        None => None,
+    };
+    let result = Pass::new(view, goals, state).run(known);
+    report(state, view.vars)?;
+    result
+}
+
+/// What was asked for, cut into phases; `None` when whole folders have to be made first to know what that is.
+fn phases(project: &Project<'_>, request: &BuildRequest) -> Result<Option<Vec<Phase>>, BuildError> {
+    let names = &request.names;
+    let unclear = names.is_empty() || names.iter().any(|name| is_pattern(name));
+    let found = graph::goals(project, request);
+    if !project.unmaterialized.is_empty() && (unclear || !found.unknown.is_empty()) {
+        return Ok(None);
+    }
+    if !found.unknown.is_empty() {
+        return Err(BuildError::Description(found.unknown));
+    }
+    cut(project, &found.nodes)
+        .map(Some)
+        .map_err(|wrong| BuildError::Description(vec![*wrong]))
+}
+
+/// Which positions have to be judged although the last run is known; counts the others as kept.
+fn open_positions(
+    state: &mut BuildState<'_>,
+    loaded: &mut LoadedProject<'_>,
+    plan: &PassPlan,
+    request: &BuildRequest,
+) -> Option<PerPosition<bool>> {
+    let cached = loaded.cached.as_mut()?;
+    let (disk, threads) = (state.context.disk, state.options.threads);
+    if cached.answers(request) && !cached.was_looked_at() {
+        cached.look(disk, threads, None);
+    }
+    cached.look_at(&loaded.project, &plan.order, disk, threads);
+    let remade: &[NodeId] = if state.options.remake {
+        &plan.goals
+    } else {
+        &[]
+    };
+    let open = cached.open_positions(&loaded.project, &plan.order, remade);
+    state.progress.summary.kept += cached_project::kept_steps(&loaded.project, &plan.order, &open);
+    Some(open)
+}
+
+/// Keeps the project for the next run when that will spare it much.
+pub fn keep_for_next<'d>(
+    state: &mut BuildState<'_>,
+    loaded: &mut LoadedProject<'d>,
+    outcome: &BuildOutcome<'_, 'd>,
+    judged: &PerPosition<bool>,
+) -> Result<(), BuildError> {
+    let folded = state.writer.fold_if_large()?;
+    let kept = outcome.kept.set().count();
+    let all = outcome.order.nodes.len();
+    // What is kept already serves until many steps have to be judged beside it.
+    let stale = loaded.cached.is_none() || judged.set().count() > 64 + all / 32;
+    if (folded || stale) && kept * 2 > all {
+        let context = state.context;
+        let mut ledger = context.ledger.borrow_mut();
+        project_cache::keep(loaded, outcome, &mut ledger, context.environment);
+    }
+    Ok(())
+}
+
+/// For each position of a whole order whether its step is kept; only `open` ones were judged.
+pub fn kept_in(judged: &PerPosition<bool>, open: Option<&PerPosition<bool>>) -> PerPosition<bool> {
+    let Some(open) = open else {
+        return judged.clone();
+    };
+    let mut judged = judged.values();
+    open.values()
+        .map(|open| !open || judged.next() == Some(&true))
+        .collect()
+}

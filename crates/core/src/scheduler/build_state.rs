@@ -1,0 +1,155 @@
+//! What a build is carried out with, and what its passes share.
+
+use std::cell::RefCell;
+
+use crate::executor::Executor;
+use crate::ledger::Ledger;
+use crate::scheduler::event::Event;
+use crate::scheduler::event::Summary;
+use crate::scheduler::event_hub::EventHub;
+use crate::scheduler::ledger_writer::LedgerWriter;
+use crate::scheduler::options::BuildError;
+use crate::scheduler::options::BuildOptions;
+use crate::scheduler::output_places::OutputPlaces;
+use crate::scheduler::progress::Progress;
+use crate::status::RecordingEnvironment;
+use crate::text::Diagnostic;
+use crate::world::Clock;
+use crate::world::Disk;
+use crate::world::Ticks;
+
+/// Everything that comes in from outside.
+#[derive(Clone, Copy)]
+pub struct BuildContext<'s> {
+    /// The file system.
+    pub disk: &'s dyn Disk,
+    /// The clock.
+    pub clock: &'s dyn Clock,
+    /// Where jobs run.
+    pub executor: &'s dyn Executor,
+    /// What earlier runs saw.
+    pub ledger: &'s RefCell<Ledger>,
+    /// The project's environment.
+    pub environment: &'s RecordingEnvironment<'s>,
+}
+
+/// What the passes of one build share.
+pub struct BuildState<'s> {
+    /// What comes in from outside.
+    pub context: BuildContext<'s>,
+    /// How to run.
+    pub options: BuildOptions,
+    /// Who is told.
+    pub events: EventHub<'s>,
+    /// Who writes to the ledger.
+    pub writer: LedgerWriter<'s>,
+    /// Where outputs lie.
+    pub places: OutputPlaces<'s>,
+    /// How far it has come.
+    pub progress: Progress,
+    /// Gives the project free for others, when only a job is left that has the terminal.
+    pub release: Option<&'s mut dyn FnMut()>,
+    /// When it began.
+    pub began: Ticks,
+    /// Whether the executor was told of the first job.
+    prepared: bool,
+}
+
+impl<'s> BuildState<'s> {
+    /// Nothing has happened yet.
+    pub fn new(context: BuildContext<'s>, options: BuildOptions, events: EventHub<'s>) -> Self {
+        Self {
+            context,
+            options,
+            events,
+            writer: LedgerWriter::new(context.ledger, context.clock),
+            places: OutputPlaces::new(context.disk, context.ledger, options.old_outputs),
+            progress: Progress::default(),
+            release: None,
+            began: context.clock.ticks(),
+            prepared: false,
+        }
+    }
+
+    /// Whether the run is to end.
+    pub fn is_cancelled(&self) -> bool {
+        self.context.executor.cancel().is_raised()
+    }
+
+    /// Whether nothing of this build is a reason to look closer the next time.
+    pub fn is_calm(&self) -> bool {
+        self.progress.bad() == 0 && !self.is_cancelled() && !self.events.has_warned()
+    }
+
+    /// Tells the executor that the first job is about to begin.
+    pub fn prepare_executor(&mut self) -> Result<(), BuildError> {
+        if !self.prepared {
+            let prepared = self.context.executor.prepare();
+            prepared.map_err(|error| BuildError::io("can't note that jobs run", error))?;
+            self.prepared = true;
+        }
+        Ok(())
+    }
+
+    /// Tells the executor that all jobs have ended. After a failure of the disk its notes stay: what could not
+    /// be put in order now is put in order by the next run.
+    pub fn finish_executor<T>(&mut self, result: Result<T, BuildError>) -> Result<T, BuildError> {
+        if !std::mem::take(&mut self.prepared) || matches!(result, Err(BuildError::Io { .. })) {
+            return result;
+        }
+        match self.context.executor.finish() {
+            Ok(mut left) => {
+                left.dedup();
+                if !left.is_empty() {
+                    let names: Vec<String> = left.iter().map(|name| format!("`{name}`")).collect();
+                    self.warn(Diagnostic::placeless_warning(format!(
+                        "a recipe left {} running in the background; it was ended",
+                        names.join(", ")
+                    )));
+                }
+                result
+            }
+            Err(error) => result.and(Err(ended_unnoted(error))),
+        }
+    }
+
+    /// Everything but one task that has the terminal is done: the project is free for others, and nothing of
+    /// it is written any more.
+    pub fn release_project(&mut self) -> Result<(), BuildError> {
+        let Some(release) = self.release.take() else {
+            return Ok(());
+        };
+        self.writer.sync()?;
+        if std::mem::take(&mut self.prepared) {
+            self.context.executor.finish().map_err(ended_unnoted)?;
+        }
+        self.writer.close();
+        release();
+        Ok(())
+    }
+
+    /// Tells of something that is likely not meant.
+    pub fn warn(&mut self, warning: Diagnostic) {
+        self.events.tell(Event::Warning(warning));
+    }
+
+    /// Writes down what commands printed whose output is a value.
+    pub fn record_commands(&mut self) -> Result<(), BuildError> {
+        let outputs = self.context.environment.new_outputs();
+        if outputs.is_empty() {
+            return Ok(());
+        }
+        self.writer.record(outputs)
+    }
+
+    /// Tells the sums.
+    pub fn sum_up(&mut self) -> Summary {
+        self.progress.summary.took = self.context.clock.ticks().since(self.began);
+        self.events.tell(Event::Summary(self.progress.summary));
+        self.progress.summary
+    }
+}
+
+fn ended_unnoted(error: std::io::Error) -> BuildError {
+    BuildError::io("can't note that jobs have ended", error)
+}

@@ -1,0 +1,209 @@
+//! When a job has ended: its outputs are taken or put back, its end is written down, and told.
+
+use crate::executor::Exit;
+use crate::executor::JobEnd;
+use crate::executor::SlotId;
+use crate::graph::Node;
+use crate::ledger::BadEnd;
+use crate::ledger::Entry;
+use crate::scheduler::build_state::BuildState;
+use crate::scheduler::complete::Completion;
+use crate::scheduler::critical_path::CriticalPath;
+use crate::scheduler::event::Ended;
+use crate::scheduler::event::Ending;
+use crate::scheduler::event::JobFailure;
+use crate::scheduler::event::JobUsage;
+use crate::scheduler::event::Problem;
+use crate::scheduler::failure_hint::hint;
+use crate::scheduler::judge::Judge;
+use crate::scheduler::options::BuildError;
+use crate::scheduler::pass_view::PassView;
+use crate::scheduler::slot_table::RunningJob;
+use crate::scheduler::undeclared_edges::EdgeFinder;
+use crate::text::Diagnostic;
+use crate::world::quarantine;
+
+/// Takes stock of jobs that have ended.
+pub struct JobEnder<'c, 's, 'p, 'd> {
+    /// What the pass works on.
+    pub view: PassView<'p, 'd>,
+    /// What passes share.
+    pub state: &'c mut BuildState<'s>,
+    /// What stands at every path, and what of each step is compared.
+    pub judge: &'c mut Judge<'s, 'p, 'd>,
+    /// The longest way to each position.
+    pub paths: &'c mut CriticalPath,
+    /// Finds edges that nobody declared.
+    pub edges: &'c EdgeFinder,
+}
+
+/// What became of a job, before anything is written down.
+struct Verdict {
+    ending: Ending,
+    problem: Option<Problem>,
+    entries: Vec<Entry>,
+}
+
+impl JobEnder<'_, '_, '_, '_> {
+    /// Takes stock of a job that has ended in a slot.
+    pub fn end(&mut self, job: RunningJob, slot: SlotId, end: JobEnd) -> Result<Ended, BuildError> {
+        let verdict = self.verdict(&job, &end);
+        let problem = verdict.problem;
+        let bad = match (&problem, verdict.ending) {
+            (_, Ending::Stopped) => Some(BadEnd::CutShort),
+            (Some(_), _) => Some(BadEnd::Failed),
+            (None, _) => None,
+        };
+        let moved = self.write_down(&job, bad, verdict.entries)?;
+        if let Exit::NoRoom(why) = &end.outcome.exit {
+            let what = format!("can't start the recipe of `{}`", job.prepared.job.name);
+            return Err(BuildError::io(what, std::io::Error::other(why.clone())));
+        }
+        self.tell_left_behind(&job, &end);
+        let usage = JobUsage {
+            began: end.began.since(self.state.began),
+            slot,
+            memory: end.outcome.memory,
+            processor: end.outcome.processor,
+        };
+        let failure = problem.map(|problem| self.failure(problem, &job, &end, moved));
+        let waited = self.paths.ended(job.position, &end);
+        let after = self.paths.last_before(job.position);
+        Ok(Ended {
+            task: matches!(self.view.node(job.position), Node::Task(_)),
+            ending: match failure {
+                Some(_) => Ending::Failed,
+                None => verdict.ending,
+            },
+            took: end.took(),
+            reasons: job.reasons,
+            exit: Some(end.outcome.exit),
+            output: end.outcome.output,
+            failure,
+            usage: Some(usage),
+            after: after.map(|position| self.view.name(position)),
+            waited,
+            described: self.view.described(job.position),
+            step: job.prepared.job.name.clone(),
+        })
+    }
+
+    fn verdict(&mut self, job: &RunningJob, end: &JobEnd) -> Verdict {
+        let mut verdict = Verdict {
+            ending: Ending::Made,
+            problem: None,
+            entries: Vec::new(),
+        };
+        if end.outcome.stopped {
+            verdict.ending = Ending::Stopped;
+            return verdict;
+        }
+        if end.outcome.exit != Exit::Status(0) {
+            verdict.problem = Some(Problem::Recipe);
+            return verdict;
+        }
+        let view = self.view;
+        let mut completion = Completion {
+            view,
+            context: self.state.context,
+            states: &mut self.judge.states,
+            inputs: &self.judge.inputs,
+            edges: self.edges,
+            found: &mut self.state.progress.found_edges,
+        };
+        let seen = match view.node(job.position) {
+            Node::Step(step) => completion.step(step, job, end),
+            Node::Task(task) if view.project.tasks[task.index()].decl.clauses.remember => {
+                let entries = completion.task(task, job, end);
+                entries.map(|entries| (Ending::Made, entries))
+            }
+            Node::Task(_) | Node::Set(_) => Ok((Ending::Made, Vec::new())),
+        };
+        match seen {
+            Ok((ending, entries)) => {
+                verdict.ending = ending;
+                verdict.entries = entries;
+            }
+            Err(problem) => verdict.problem = Some(problem),
+        }
+        verdict
+    }
+
+    /// Writes a job's end down and puts its outputs in order; what was moved out of the way, and where to.
+    fn write_down(
+        &mut self,
+        job: &RunningJob,
+        bad: Option<BadEnd>,
+        mut entries: Vec<Entry>,
+    ) -> Result<Vec<(String, String)>, BuildError> {
+        let (project, node) = (self.view.project, self.view.node(job.position));
+        let (state, states) = (&mut *self.state, &mut self.judge.states);
+        let mut moved = Vec::new();
+        if let Some(how) = bad
+            && let Some(key) = self.view.recorded_under(job.position)
+        {
+            if let Node::Step(step) = node {
+                moved = state.places.move_failed(project, step, states)?;
+                state.places.put_back(&job.set_by, project, states)?;
+                entries = states.take_fresh();
+            }
+            entries.push(Entry::EndedBadly(key, how));
+        }
+        if let Node::Step(step) = node {
+            let events = &mut state.events;
+            state.places.tell_aside(project, step, states, events);
+        }
+        if let Some(learn) = &job.prepared.learn
+            && learn.scratch
+        {
+            // It is of no use any more; what is left is overwritten by the next job of this slot.
+            let _ = quarantine::remove(state.context.disk, &learn.path);
+        }
+        state.writer.record(entries)?;
+        if bad.is_none() {
+            state.places.drop_old(&job.set_by);
+        }
+        Ok(moved)
+    }
+
+    fn failure(
+        &self,
+        problem: Problem,
+        job: &RunningJob,
+        end: &JobEnd,
+        moved: Vec<(String, String)>,
+    ) -> JobFailure {
+        let prepared = &job.prepared;
+        JobFailure {
+            problem,
+            exit: end.outcome.exit.clone(),
+            script: prepared.job.script.clone(),
+            interpreter: prepared.job.interpreter.clone(),
+            folder: prepared.job.folder.clone(),
+            span: prepared.span,
+            moved,
+            hint: hint(&self.view, job.position, &prepared.job.script),
+        }
+    }
+
+    /// Tells of programs that a recipe that ended well left running.
+    fn tell_left_behind(&mut self, job: &RunningJob, end: &JobEnd) {
+        let left = &end.outcome.left_behind;
+        if left.is_empty() || end.outcome.exit != Exit::Status(0) {
+            return;
+        }
+        let name = &job.prepared.job.name;
+        let mut programs: Vec<String> = left.iter().map(|name| format!("`{name}`")).collect();
+        programs.dedup();
+        self.state.warn(
+            Diagnostic::warning(
+                job.prepared.span,
+                format!(
+                    "`{name}` left {} running in the background; it was ended",
+                    programs.join(", ")
+                ),
+            )
+            .help("let the recipe wait for it with `wait`; a server is a task of its own, marked `terminal`"),
+        );
+    }
+}

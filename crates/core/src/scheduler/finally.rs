@@ -1,0 +1,94 @@
+//! What a task that only stands for others wants to be run whatever happened to them.
+
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+use crate::executor::ExecutionContext;
+use crate::executor::Exit;
+use crate::executor::Job;
+use crate::executor::Notice;
+use crate::executor::Outcome;
+use crate::executor::Printed;
+use crate::executor::SlotId;
+use crate::executor::Submission;
+use crate::project::TaskId;
+use crate::project::script::task_frame;
+use crate::scheduler::build_state::BuildContext;
+use crate::scheduler::build_state::BuildState;
+use crate::scheduler::job_builder::JobBuilder;
+use crate::scheduler::options::BuildError;
+use crate::scheduler::pass_view::PassView;
+use crate::text::Diagnostic;
+
+/// Runs the `finally` of a task without a recipe; what it printed.
+pub fn run_finally(
+    state: &mut BuildState<'_>,
+    view: &PassView<'_, '_>,
+    task: TaskId,
+) -> Result<Printed, BuildError> {
+    let (project, vars) = (view.project, view.vars);
+    let node = &project.tasks[task.index()];
+    if node.decl.clauses.recipe.is_some() || node.decl.clauses.finally.is_none() {
+        return Ok(Printed::default());
+    }
+    let call = view.call(task);
+    let builder = JobBuilder { project, vars };
+    let prepared = task_frame(vars, project, node, &call)
+        .and_then(|frame| builder.task(task, &frame, SlotId::default()));
+    let (errors, warnings) = vars.take_errors();
+    if !errors.is_empty() {
+        return Err(BuildError::Description(
+            errors.into_iter().chain(warnings).collect(),
+        ));
+    }
+    warnings.into_iter().for_each(|warning| state.warn(warning));
+    let Some(prepared) = prepared else {
+        return Ok(Printed::default());
+    };
+    state.prepare_executor()?;
+    // It tidies up also after an interruption.
+    let job = Job {
+        shielded: true,
+        ..(*prepared.job).clone()
+    };
+    let outcome = run_alone(state.context, job)?;
+    if outcome.exit.code() != 0 {
+        let how = outcome.exit.in_words();
+        state.warn(Diagnostic::warning(
+            prepared.span,
+            format!("the `finally` of `{}` failed: {how}", node.decl.name),
+        ));
+    }
+    Ok(outcome.output)
+}
+
+/// Runs one job, with nothing beside it.
+fn run_alone(context: BuildContext<'_>, job: Job) -> Result<Outcome, BuildError> {
+    let hold = AtomicBool::new(false);
+    let execution = ExecutionContext {
+        disk: context.disk,
+        clock: context.clock,
+        slots: 1,
+        live: false,
+        hold: &hold,
+    };
+    std::thread::scope(|scope| {
+        let jobs = context.executor.start(scope, execution);
+        let mut jobs = jobs.map_err(|error| BuildError::io("can't start a thread", error))?;
+        jobs.submit(Submission {
+            job: Arc::new(job),
+            outputs: Vec::new(),
+            finally: None,
+            retries: 0,
+            ahead: false,
+        });
+        while let Some(notice) = jobs.wait() {
+            if let Notice::Ended(end) = notice {
+                return Ok(end.outcome);
+            }
+        }
+        Ok(Outcome::silent(Exit::NotStarted(
+            "nobody tells of its end".to_owned(),
+        )))
+    })
+}

@@ -1,0 +1,93 @@
+//! How to run, and why it could not be done.
+
+use std::io;
+
+use crate::text::Diagnostic;
+use crate::world::ByteSize;
+
+/// What becomes of independent steps when one fails.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum OnFailure {
+    /// Nothing new begins.
+    #[default]
+    Stop,
+    /// What does not depend on it goes on.
+    Continue,
+}
+
+/// What becomes of a step's old outputs while its recipe runs.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum OldOutputs {
+    /// They are set by, and put back when the recipe fails.
+    #[default]
+    SetBy,
+    /// They are removed before: there is no room for both.
+    Remove,
+}
+
+/// How to run.
+#[derive(Clone, Copy, Debug)]
+pub struct BuildOptions {
+    /// Jobs that may run at once.
+    pub jobs: usize,
+    /// Threads that look at files.
+    pub threads: usize,
+    /// What a failure means for the rest.
+    pub on_failure: OnFailure,
+    /// Run the named steps, reason or not.
+    pub remake: bool,
+    /// Memory that jobs may use together.
+    pub memory: ByteSize,
+    /// Tell what jobs print as it comes.
+    pub live: bool,
+    /// What becomes of old outputs meanwhile.
+    pub old_outputs: OldOutputs,
+    /// The number of this run, under which logs are written; none for no logs.
+    pub run: Option<u64>,
+}
+
+impl Default for BuildOptions {
+    /// One job at a time, without logs.
+    fn default() -> Self {
+        Self {
+            jobs: 1,
+            threads: 1,
+            on_failure: OnFailure::default(),
+            remake: false,
+            memory: ByteSize::UNLIMITED,
+            live: false,
+            old_outputs: OldOutputs::default(),
+            run: None,
+        }
+    }
+}
+
+/// Why a build could not be carried out. A recipe that fails is no such error: the summary counts it.
+#[derive(Debug, thiserror::Error)]
+pub enum BuildError {
+    /// The description or the names are wrong.
+    #[error("the description is wrong")]
+    Description(Vec<Diagnostic>),
+    /// The ledger or the disk failed.
+    #[error("{what}")]
+    Io {
+        /// What could not be done.
+        what: String,
+        /// Why.
+        source: io::Error,
+    },
+}
+
+impl BuildError {
+    /// The disk or the ledger failed at something.
+    pub fn io(what: impl Into<String>, source: io::Error) -> Self {
+        let what = what.into();
+        Self::Io { what, source }
+    }
+
+    /// What is wrong was reported to the variables.
+    #[must_use]
+    pub fn reported() -> Self {
+        Self::Description(Vec::new())
+    }
+}

@@ -1,0 +1,196 @@
+//! From a position that is to run to a job that can be submitted.
+
+use std::sync::Arc;
+
+use crate::executor::SlotId;
+use crate::executor::Submission;
+use crate::graph::Node;
+use crate::graph::Position;
+use crate::ledger::Entry;
+use crate::ledger::task_key;
+use crate::project::StepId;
+use crate::project::TaskId;
+use crate::project::decl::Clauses;
+use crate::project::frame::Frame;
+use crate::project::script::task_frame;
+use crate::project::values::Vars;
+use crate::scheduler::build_state::BuildState;
+use crate::scheduler::event::Event;
+use crate::scheduler::job_builder::JobBuilder;
+use crate::scheduler::job_builder::PreparedJob;
+use crate::scheduler::options::BuildError;
+use crate::scheduler::output_places::PreparedOutputs;
+use crate::scheduler::pass_view::PassView;
+use crate::scheduler::slot_table::RunningJob;
+use crate::status::FileStates;
+use crate::text::Diagnostic;
+use crate::verdict::Reason;
+
+/// The folder of what jobs printed in the last runs.
+pub const LOGS: &str = ".handloom/logs";
+
+/// A job that is ready to be submitted.
+pub struct StartedJob {
+    /// What the executor is handed.
+    pub submission: Submission,
+    /// What is told when it begins.
+    pub event: Event,
+    /// What is known of it while it runs.
+    pub job: RunningJob,
+}
+
+/// A job, its outputs' places, and how often it may be tried again.
+struct Ready {
+    prepared: PreparedJob,
+    outputs: PreparedOutputs,
+    retries: u32,
+}
+
+/// Makes jobs ready.
+pub struct JobStarter<'c, 's, 'p, 'd> {
+    /// What the pass works on.
+    pub view: PassView<'p, 'd>,
+    /// What passes share.
+    pub state: &'c mut BuildState<'s>,
+    /// What stands at every path.
+    pub states: &'c mut FileStates<'s>,
+}
+
+impl JobStarter<'_, '_, '_, '_> {
+    /// Makes the job of a position ready for a slot; `None` when there is nothing to run after all: a set, or a
+    /// task that only stands for others.
+    ///
+    /// `alone` says that nothing else is running or to be run.
+    pub fn start(
+        &mut self,
+        position: Position,
+        slot: SlotId,
+        reasons: Vec<Reason>,
+        alone: bool,
+    ) -> Result<Option<StartedJob>, BuildError> {
+        let ready = match self.view.node(position) {
+            Node::Set(_) => None,
+            Node::Step(step) => Some(self.step(step, slot)?),
+            Node::Task(task) => self.task(task, slot)?,
+        };
+        let Some(mut ready) = ready else {
+            return Ok(None);
+        };
+        let prepared = &mut ready.prepared;
+        if prepared.job.terminal && prepared.finally.is_none() && alone {
+            self.state.release_project()?;
+        }
+        self.name_log(prepared);
+        let event = self.event(position, &reasons, prepared);
+        Ok(Some(StartedJob {
+            submission: Submission {
+                job: Arc::clone(&prepared.job),
+                outputs: ready.outputs.outputs,
+                finally: prepared.finally.clone(),
+                retries: ready.retries,
+                ahead: false,
+            },
+            event,
+            job: RunningJob {
+                position,
+                reasons,
+                prepared: ready.prepared,
+                set_by: ready.outputs.set_by,
+            },
+        }))
+    }
+
+    fn step(&mut self, step: StepId, slot: SlotId) -> Result<Ready, BuildError> {
+        let project = self.view.project;
+        let decl = project.decl(project.step(step));
+        let retries = retries(self.view.vars, &decl.clauses, &decl.fixed_frame());
+        let builder = JobBuilder {
+            project,
+            vars: self.view.vars,
+        };
+        let retries = retries.ok_or_else(BuildError::reported)?;
+        let prepared = builder.step(step, slot).ok_or_else(BuildError::reported)?;
+        self.state.prepare_executor()?;
+        let learns = prepared.learn.as_ref().map(|learn| &*learn.path);
+        let outputs = self.state.places.prepare(
+            project,
+            step,
+            learns,
+            self.states,
+            &mut self.state.writer,
+            &mut self.state.events,
+        )?;
+        Ok(Ready {
+            prepared,
+            outputs,
+            retries,
+        })
+    }
+
+    fn task(&mut self, task: TaskId, slot: SlotId) -> Result<Option<Ready>, BuildError> {
+        let (project, vars) = (self.view.project, self.view.vars);
+        let node = &project.tasks[task.index()];
+        if node.decl.clauses.recipe.is_none() && node.decl.clauses.finally.is_none() {
+            return Ok(None);
+        }
+        let call = self.view.call(task);
+        let frame = task_frame(vars, project, node, &call).ok_or_else(BuildError::reported)?;
+        let retries = retries(vars, &node.decl.clauses, &Frame::of(node.decl.part));
+        let retries = retries.ok_or_else(BuildError::reported)?;
+        self.state.prepare_executor()?;
+        if node.decl.clauses.remember {
+            let began = Entry::Began(task_key(&node.decl.name));
+            self.state.writer.record([began])?;
+        }
+        let prepared = JobBuilder { project, vars }.task(task, &frame, slot);
+        Ok(Some(Ready {
+            prepared: prepared.ok_or_else(BuildError::reported)?,
+            outputs: PreparedOutputs::default(),
+            retries,
+        }))
+    }
+
+    /// Gives a job the log of what it prints.
+    fn name_log(&mut self, prepared: &mut PreparedJob) {
+        let begun = &mut self.state.progress.begun;
+        *begun += 1;
+        let run = self.state.options.run;
+        let log = run.map(|run| format!("{LOGS}/{run}/{begun}.log"));
+        if let Some(finally) = &mut prepared.finally {
+            finally.log.clone_from(&log);
+        }
+        Arc::make_mut(&mut prepared.job).log = log;
+    }
+
+    fn event(&self, position: Position, reasons: &[Reason], prepared: &PreparedJob) -> Event {
+        let name = prepared.job.name.clone();
+        let task = matches!(self.view.node(position), Node::Task(_));
+        let key = if task { task_key(&name) } else { name.clone() };
+        let ledger = self.state.context.ledger.borrow();
+        Event::Began {
+            usual: ledger.step(&key).map(|record| record.took()),
+            step: name,
+            task,
+            reasons: reasons.to_vec(),
+            script: prepared.job.script.clone(),
+            slot: prepared.job.slot,
+            terminal: prepared.job.terminal,
+        }
+    }
+}
+
+/// How often a job may be tried again; `None` when what is written there is wrong, which is reported.
+fn retries(vars: &Vars<'_>, clauses: &Clauses<'_>, frame: &Frame<'_>) -> Option<u32> {
+    let Some(word) = clauses.running.retry else {
+        return Some(0);
+    };
+    let text = vars.single(word, frame)?;
+    let number = text.text.parse().ok();
+    if number.is_none() {
+        vars.report(
+            Diagnostic::error(word.span, format!("`{}` is no number of tries", text.text))
+                .help("write how often to try again, such as `retry 2`"),
+        );
+    }
+    number
+}
