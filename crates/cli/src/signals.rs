@@ -6,8 +6,6 @@
 
 use std::sync::Arc;
 use std::sync::Mutex;
-use std::sync::MutexGuard;
-use std::sync::PoisonError;
 
 use signal_hook::consts::SIGALRM;
 use signal_hook::consts::SIGHUP;
@@ -21,7 +19,9 @@ use signal_hook::consts::SIGUSR2;
 use signal_hook::consts::SIGVTALRM;
 use signal_hook::consts::SIGXCPU;
 
-use handloom_core::executor::CancelToken;
+use handloom_core::executor::CancelLevel;
+use handloom_core::executor::ProcessControl;
+use handloom_core::world::lock;
 
 use crate::failure;
 use crate::ui::keys;
@@ -42,7 +42,7 @@ pub enum Heard {
 #[derive(Default)]
 struct SignalTarget {
     /// The run that is going on.
-    run: Option<(Arc<CancelToken>, Option<ProgressGuard>)>,
+    run: Option<(Arc<ProcessControl>, Option<ProgressGuard>)>,
     listener: Option<Listener>,
 }
 
@@ -56,10 +56,6 @@ impl Drop for Aim<'_> {
     fn drop(&mut self) {
         lock(&self.0.0).run = None;
     }
-}
-
-fn lock(target: &Mutex<SignalTarget>) -> MutexGuard<'_, SignalTarget> {
-    target.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl Signals {
@@ -94,8 +90,12 @@ impl Signals {
     }
 
     /// Aims the signals at a run.
-    pub fn aim(&self, stop: &Arc<CancelToken>, progress_guard: Option<ProgressGuard>) -> Aim<'_> {
-        lock(&self.0).run = Some((Arc::clone(stop), progress_guard));
+    pub fn aim(
+        &self,
+        control: &Arc<ProcessControl>,
+        progress_guard: Option<ProgressGuard>,
+    ) -> Aim<'_> {
+        lock(&self.0).run = Some((Arc::clone(control), progress_guard));
         Aim(self)
     }
 }
@@ -117,14 +117,16 @@ fn hear(signal: i32, target: &Mutex<SignalTarget>) {
     if let Some(listener) = &target.listener {
         listener(Heard::End);
     }
-    let Some((stop, _)) = &target.run else { return };
-    let level = match signal {
-        SIGINT => stop.interrupt(),
-        SIGTERM | SIGHUP | SIGQUIT => stop.raise(signal),
-        // Whatever these mean to us, a recipe that is asked to end is asked as usual.
-        _ => stop.raise(SIGTERM),
+    let Some((control, _)) = &target.run else {
+        return;
     };
-    if level > CancelToken::KILL {
+    let level = match signal {
+        SIGINT => control.interrupt(),
+        SIGTERM | SIGHUP | SIGQUIT => control.raise(signal),
+        // Whatever these mean to us, a recipe that is asked to end is asked as usual.
+        _ => control.raise(SIGTERM),
+    };
+    if level >= CancelLevel::Killed {
         keys::give_back();
         std::process::exit(i32::from(failure::INTERRUPTED));
     }
@@ -133,11 +135,11 @@ fn hear(signal: i32, target: &Mutex<SignalTarget>) {
 fn pause(target: &Mutex<SignalTarget>) {
     // Not held during the pause: the run may end in it.
     let run = lock(target).run.clone();
-    if let Some((stop, progress_guard)) = &run {
+    if let Some((control, progress_guard)) = &run {
         if let Some(progress_guard) = progress_guard {
             progress_guard.drop_down();
         }
-        stop.pause();
+        control.pause();
     }
     let had_keys = keys::give_back();
     // Stopped as the shell expects it; this returns when the program goes on.
@@ -145,8 +147,8 @@ fn pause(target: &Mutex<SignalTarget>) {
     if had_keys {
         keys::take();
     }
-    if let Some((stop, progress_guard)) = &run {
-        stop.resume();
+    if let Some((control, progress_guard)) = &run {
+        control.resume();
         if let Some(progress_guard) = progress_guard {
             progress_guard.lift();
         }

@@ -20,16 +20,14 @@ use std::time::Instant;
 
 use tempfile::TempDir;
 
-use handloom_core::executor::CancelToken;
 use handloom_core::executor::Executor;
-use handloom_core::executor::Exit;
 use handloom_core::executor::Job;
 use handloom_core::executor::LocalExecutor;
-use handloom_core::executor::Outcome;
 use handloom_core::ledger::MemoryStorage;
 use handloom_core::ledger::RealStorage;
 use handloom_core::ledger::Storage;
 use handloom_core::scheduler::Event;
+use handloom_core::scheduler::TimedEvent;
 use handloom_core::world::Clock;
 use handloom_core::world::Digest;
 use handloom_core::world::DirEntry;
@@ -139,7 +137,12 @@ fn made_up() -> f64 {
     }
     let clock = SystemClock::default();
     let storage = Box::new(MemoryStorage::default());
-    let (made, took) = weave(&disk, &clock, &Copy(&disk), storage, Path::new("/made-up"));
+    let copying = shared::InProcess::new(|job: &Job| {
+        let to = job.script.split(' ').nth(2).unwrap_or_default();
+        disk.put(to.trim_end(), b"x");
+        true
+    });
+    let (made, took) = weave(&disk, &clock, &copying, storage, Path::new("/made-up"));
     assert_eq!(made, MADE_UP);
     took.as_secs_f64() * 1e6 / MADE_UP as f64
 }
@@ -154,25 +157,14 @@ fn weave(
 ) -> (usize, Duration) {
     let mut planned = Instant::now();
     let mut took = Duration::ZERO;
-    let mut observer = |event: Event| match event {
+    let observer = |told: &TimedEvent| match told.event {
         Event::Planned { .. } => planned = Instant::now(),
         Event::Ended(_) => took = planned.elapsed(),
         _ => {}
     };
     let root = root.to_string_lossy();
-    let made = shared::weave(disk, clock, place, storage, &root, &mut observer).made;
+    let made = shared::weave(disk, clock, place, storage, &root, observer).made;
     (made, took)
-}
-
-/// Does what the recipes say, without a process.
-struct Copy<'a>(&'a Memory);
-
-impl Executor for Copy<'_> {
-    fn run(&self, job: &Job, _: &CancelToken, _: &mut dyn FnMut(&[u8])) -> Outcome {
-        let to = job.script.split(' ').nth(2).unwrap_or_default();
-        self.0.put(to.trim_end(), b"x");
-        Outcome::silent(Exit::Status(0))
-    }
 }
 
 /// Files in memory: for each its bytes and its number.

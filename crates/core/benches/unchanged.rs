@@ -14,47 +14,31 @@ use std::path::PathBuf;
 use std::time::Duration;
 use std::time::Instant;
 
-use handloom_core::executor::CancelToken;
-use handloom_core::executor::Executor;
-use handloom_core::executor::Exit;
-use handloom_core::executor::Job;
-use handloom_core::executor::Outcome;
 use handloom_core::graph;
 use handloom_core::graph::BuildRequest;
 use handloom_core::graph::goals;
 use handloom_core::ledger::RealStorage;
-use handloom_core::project::ProjectBuilder;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
 use handloom_core::project_cache::CachedProject;
+use handloom_core::project_cache::LoadedProject;
 use handloom_core::project_cache::ResidentProject;
+use handloom_core::project_cache::dry_run;
+use handloom_core::scheduler::Build;
+use handloom_core::scheduler::BuildContext;
 use handloom_core::scheduler::Event;
-use handloom_core::scheduler::Session;
+use handloom_core::scheduler::EventHub;
 use handloom_core::scheduler::Summary;
+use handloom_core::scheduler::TimedEvent;
 use handloom_core::status::Decision;
 use handloom_core::status::RecordingEnvironment;
-use handloom_core::status::dry_run;
+use handloom_core::status::learned_edges::FoundEdges;
 use handloom_core::world::RealDisk;
 use handloom_core::world::SystemClock;
 
 /// The allocator that the program has.
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
-/// Copies the prerequisite to the output.
-struct Copy(PathBuf);
-
-impl Executor for Copy {
-    fn run(&self, job: &Job, _: &CancelToken, _: &mut dyn FnMut(&[u8])) -> Outcome {
-        let mut words = job.script.split(' ').skip(1).map(|word| self.0.join(word));
-        let (from, to) = (
-            words.next().unwrap_or_default(),
-            words.next().unwrap_or_default(),
-        );
-        let copied = std::fs::copy(from, to).is_ok();
-        Outcome::silent(Exit::Status(i32::from(!copied)))
-    }
-}
 
 fn main() {
     let words: Vec<String> = std::env::args().collect();
@@ -148,31 +132,26 @@ fn foresee(root: &Path, taken_over: bool, steps: usize) {
     let folders = Folders::new(&disk);
     let vars = Vars::new(&description, &outside, &environment, &folders);
     let asked = BuildRequest::default();
-    let mut known = taken_over.then(|| {
+    let cached = taken_over.then(|| {
         CachedProject::of_last_run(&description, &asked, &environment).expect("it is kept")
     });
-    let project = match &known {
-        Some(known) => known.project(&vars).expect("it holds"),
-        None => ProjectBuilder {
-            vars: &vars,
-            materialized: None,
-        }
-        .project(),
-    };
-    let goals = goals(&project, &asked).nodes;
-    let order = graph::order(&project, &goals).expect("no circle");
+    let found = FoundEdges::new();
+    let mut loaded = LoadedProject::load(&vars, cached, None, &found, &ledger.borrow());
+    assert_eq!(loaded.cached.is_some(), taken_over);
+    let goals = goals(&loaded.project, &asked).nodes;
+    let order = graph::order(&loaded.project, &goals).expect("no circle");
     let predictions = dry_run(
-        &project,
+        &loaded.project,
+        loaded.cached.as_mut(),
         &vars,
         &environment,
         &order,
         &[],
         2,
-        known.as_mut(),
     );
     let predictions = predictions.expect("no mistake");
     let kept = predictions
-        .iter()
+        .values()
         .filter(|prediction| prediction.decision == Decision::Keep);
     assert_eq!(kept.count(), steps);
 }
@@ -182,7 +161,7 @@ fn resident(root: &Path, steps: usize) {
     let disk = RealDisk::open(root).expect("a disk");
     let clock = SystemClock::default();
     let ledger = shared::ledger(Box::new(RealStorage::new(&root.join(".handloom"))));
-    let place = Copy(root.to_owned());
+    let place = shared::copying(root.to_owned());
     let text = root.to_string_lossy().into_owned();
     let environment = || {
         RecordingEnvironment::new(&disk, &clock, &ledger, &|_| None, None, text.clone())
@@ -201,28 +180,26 @@ fn resident(root: &Path, steps: usize) {
         std::fs::write(root.join(&name), format!("standing {round}")).expect("an edit");
         let start = Instant::now();
         let mut began = None;
-        let mut observer = |event: Event| {
-            if matches!(event, Event::Began { .. }) {
+        let observer = |told: &TimedEvent| {
+            if matches!(told.event, Event::Began { .. }) {
                 began.get_or_insert_with(|| start.elapsed());
             }
         };
         let fresh = environment();
-        let stop = CancelToken::default();
-        let mut session = Session::new(
-            &disk,
-            &clock,
-            &place,
-            &stop,
-            &ledger,
-            &fresh,
-            shared::OPTIONS,
-            &mut observer,
-        );
+        let context = BuildContext {
+            disk: &disk,
+            clock: &clock,
+            executor: &place,
+            ledger: &ledger,
+            environment: &fresh,
+        };
+        let events = EventHub::new(&clock).direct(observer);
+        let mut build = Build::new(context, shared::options(), events);
         resident.invalidate(&name);
-        let summary = session.weave_resident(&mut resident, &description, &asked);
+        let summary = build.run_resident(&mut resident, &description, &asked);
         let summary = summary.expect("a run").expect("it stands");
+        drop(build);
         assert_eq!((summary.made, summary.kept), (1, steps - 1));
-        drop(session);
         took.push(began.expect("a job began"));
     }
     took.sort_unstable();
@@ -275,7 +252,7 @@ fn weave(root: &Path) -> Summary {
     let disk = RealDisk::open(root).expect("a disk");
     let clock = SystemClock::default();
     let storage = Box::new(RealStorage::new(&root.join(".handloom")));
-    let place = Copy(root.to_owned());
+    let place = shared::copying(root.to_owned());
     let root = root.to_string_lossy();
-    shared::weave(&disk, &clock, &place, storage, &root, &mut |_| {})
+    shared::weave(&disk, &clock, &place, storage, &root, |_| {})
 }

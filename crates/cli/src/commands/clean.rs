@@ -5,6 +5,7 @@ use std::io::IsTerminal;
 use std::io::Write;
 use std::path::Path;
 use std::process::ExitCode;
+use std::time::Duration;
 
 use handloom_core::graph::BuildRequest;
 use handloom_core::graph::Node;
@@ -12,6 +13,7 @@ use handloom_core::graph::goals;
 use handloom_core::status::Cleaned;
 use handloom_core::status::clean;
 use handloom_core::status::foresee_clean;
+use handloom_core::world::ByteSize;
 use handloom_core::world::names;
 use handloom_core::world::quarantine::ASIDE;
 use handloom_core::world::quarantine::FAILED;
@@ -35,7 +37,7 @@ use crate::ui::text;
 const SHOWN: usize = 40;
 
 /// Taking away what took longer than this to make is asked for first, seconds.
-const LONG: f64 = 60.0;
+const LONG: Duration = Duration::from_secs(60);
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCode, CommandError> {
@@ -56,12 +58,12 @@ pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCo
         ui.print(&render(&foreseen.paths, true, ui))?;
         return Ok(ExitCode::SUCCESS);
     }
-    let asks = arguments.names.is_empty() && !arguments.yes && foreseen.seconds > LONG;
+    let asks = arguments.names.is_empty() && !arguments.yes && foreseen.took > LONG;
     if asks && is_attended() {
         let mut question = render(&foreseen.paths, true, ui);
         question.push_str(&format!(
             "it took {} to make them; take them away? [y/N] ",
-            text::seconds(foreseen.seconds)
+            text::seconds(foreseen.took)
         ));
         if !confirm(&question)? {
             ui.print("nothing was removed\n")?;
@@ -112,7 +114,7 @@ fn clean_aside(
             let name = names::os_to_text(&entry.file_name()).into_owned();
             out.push_str(&format!(
                 "{:>8}  {}\n",
-                text::bytes(size),
+                text::bytes(ByteSize(size)),
                 text::safe(&format!("{place}/{name}"))
             ));
             kept.push(format!("{place}/{name}"));
@@ -122,7 +124,11 @@ fn clean_aside(
         ui.print("nothing was set aside\n")?;
         return Ok(ExitCode::SUCCESS);
     }
-    let sum = format!("{}, {}", text::count(count, "file"), text::bytes(bytes));
+    let sum = format!(
+        "{}, {}",
+        text::count(count, "file"),
+        text::bytes(ByteSize(bytes))
+    );
     if arguments.preview {
         ui.print(&format!("{out}{sum} would be removed\n"))?;
         return Ok(ExitCode::SUCCESS);

@@ -8,6 +8,7 @@ use handloom_core::graph_view::GraphSource;
 use handloom_core::graph_view::GraphView;
 use handloom_core::project::paths::from_root;
 use handloom_core::records::Runs;
+use handloom_core::scheduler::Ending;
 use handloom_core::text::nearest;
 
 use crate::arguments::Common;
@@ -100,7 +101,10 @@ fn view(
         read_only.dry_run(&arguments.names, false)?
     };
     let last = last_endings(&Runs::new(&read_only.opened.located.own()));
-    let failed = |name: &str| last.get(name).is_some_and(|ending| ending == "failed");
+    let failed = |name: &str| {
+        last.get(name)
+            .is_some_and(|ending| *ending == Ending::Failed)
+    };
     let ledger = read_only.opened.ledger.borrow();
     let whole = GraphSource {
         project: read_only.project,
@@ -145,7 +149,7 @@ fn unknown(view: &GraphView, name: &str) -> CommandError {
 }
 
 /// How each step or task ended when it was last run, as far as the records reach.
-fn last_endings(runs: &Runs) -> HashMap<String, String> {
+fn last_endings(runs: &Runs) -> HashMap<String, Ending> {
     let mut last = HashMap::new();
     let mut jobs = 0;
     for number in runs.numbers().into_iter().rev() {
@@ -153,7 +157,7 @@ fn last_endings(runs: &Runs) -> HashMap<String, String> {
         let Ok(run) = runs.read(number) else { continue };
         jobs += run.jobs.len();
         for job in run.jobs.into_iter().rev() {
-            if job.ending != "held" {
+            if job.ending != Ending::Held {
                 last.entry(job.step).or_insert(job.ending);
             }
         }

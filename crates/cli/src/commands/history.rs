@@ -1,6 +1,7 @@
 //! `handloom history`: the last runs, or one step through them.
 
 use std::process::ExitCode;
+use std::time::Duration;
 
 use serde::Serialize;
 
@@ -8,6 +9,7 @@ use handloom_core::project::paths::from_root;
 use handloom_core::records::JobRecord;
 use handloom_core::records::RunRecord;
 use handloom_core::records::Runs;
+use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Summary;
 
 use crate::arguments::Common;
@@ -95,7 +97,7 @@ fn all(runs: &[RunRecord], format: Format, ui: Ui) -> Result<(), CommandError> {
         let seconds = run
             .tail
             .as_ref()
-            .map_or_else(String::new, |tail| text::seconds(tail.seconds));
+            .map_or_else(String::new, |tail| text::seconds(tail.took));
         out.push_str(&format!(
             "{:>5}  {}  {}{:pad$}  {seconds:>7}  {}\n",
             run.head.run,
@@ -154,33 +156,33 @@ fn one(
     }
     let mut out = format!("{}\n", ui.out.paint(Role::Name, &text::safe(&name)));
     for (run, job) in &rows {
-        let role = match job.ending.as_str() {
-            "made" => Role::Made,
-            "same" | "restored" => Role::Same,
-            "failed" => Role::Failed,
-            _ => Role::Held,
+        let role = match job.ending {
+            Ending::Made => Role::Made,
+            Ending::Same | Ending::Restored => Role::Same,
+            Ending::Failed => Role::Failed,
+            Ending::Kept | Ending::Held | Ending::Stopped => Role::Held,
         };
         let mut why = job.reasons.join("; ");
-        if let Some(exit) = job.exit.as_deref().filter(|_| job.ending == "failed") {
+        if let Some(exit) = job.exit.as_deref().filter(|_| job.ending == Ending::Failed) {
             why = format!("{exit}; {why}");
         }
         out.push_str(&format!(
             "{:>5}  {}  {}  {:>7}  {}\n",
             run.head.run,
             ui.out.paint(Role::Faint, &started(run.head.started).plain),
-            ui.out.paint(role, &format!("{:>7}", job.ending)),
-            text::seconds(job.seconds),
+            ui.out.paint(role, &format!("{:>7}", job.ending.name())),
+            text::seconds(job.took),
             ui.out.paint(Role::Faint, &text::safe(&why))
         ));
     }
-    let times: Vec<f64> = rows
+    let times: Vec<Duration> = rows
         .iter()
-        .filter(|(_, job)| job.ending != "held")
-        .map(|(_, job)| job.seconds)
+        .filter(|(_, job)| job.ending != Ending::Held)
+        .map(|(_, job)| job.took)
         .collect();
     if times.len() > 1 {
-        let least = times.iter().copied().fold(f64::INFINITY, f64::min);
-        let most = times.iter().copied().fold(0.0, f64::max);
+        let least = times.iter().copied().min().unwrap_or_default();
+        let most = times.iter().copied().max().unwrap_or_default();
         out.push_str(&format!(
             "       {}  from {} to {}\n",
             blocks(&times, most),
@@ -192,18 +194,14 @@ fn one(
 }
 
 /// Durations as a line of blocks, each as high as it took of the longest.
-fn blocks(times: &[f64], most: f64) -> String {
+fn blocks(times: &[Duration], most: Duration) -> String {
     const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
     times
         .iter()
         .map(|time| {
-            let share = if most > 0.0 { time / most } else { 0.0 };
-            #[expect(
-                clippy::cast_possible_truncation,
-                clippy::cast_sign_loss,
-                reason = "a share from 0 to 1 of eight heights"
-            )]
-            let height = (share * 7.0).round() as usize;
+            // Of eight heights the nearest.
+            let steps = (time.as_nanos() * 7 + most.as_nanos() / 2).checked_div(most.as_nanos());
+            let height = usize::try_from(steps.unwrap_or(0)).unwrap_or(7);
             HEIGHTS[height.min(7)]
         })
         .collect()
@@ -218,11 +216,19 @@ fn shortened(text: &str, most: usize) -> String {
 
 #[cfg(test)]
 mod tests {
+    use std::time::Duration;
+
     use super::blocks;
 
     #[test]
     fn blocks_are_as_high_as_their_share() {
-        assert_eq!(blocks(&[0.0, 1.0, 2.0, 4.0], 4.0), "▁▃▅█");
-        assert_eq!(blocks(&[0.0, 0.0], 0.0), "▁▁");
+        let seconds = |times: &[u64]| -> Vec<Duration> {
+            times.iter().copied().map(Duration::from_secs).collect()
+        };
+        assert_eq!(
+            blocks(&seconds(&[0, 1, 2, 4]), Duration::from_secs(4)),
+            "▁▃▅█"
+        );
+        assert_eq!(blocks(&seconds(&[0, 0]), Duration::ZERO), "▁▁");
     }
 }

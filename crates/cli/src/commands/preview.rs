@@ -4,8 +4,11 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 
+use handloom_core::executor::SlotId;
 use handloom_core::graph::Node;
 use handloom_core::graph::Order;
+use handloom_core::graph::PerPosition;
+use handloom_core::graph::Position;
 use handloom_core::project::Project;
 use handloom_core::project::values::Vars;
 use handloom_core::scheduler::JobBuilder;
@@ -55,9 +58,9 @@ pub fn run(
     })
 }
 
-fn json<'p>(project: &'p Project<'_>, predictions: &[Prediction]) -> PreviewJson<'p> {
+fn json<'p>(project: &'p Project<'_>, predictions: &PerPosition<Prediction>) -> PreviewJson<'p> {
     let steps = predictions
-        .iter()
+        .values()
         .filter(|prediction| !matches!(prediction.node.node(project), Node::Set(_)))
         .map(|prediction| {
             let mut reasons: Vec<&'static str> = prediction
@@ -88,12 +91,12 @@ fn render<'d>(
     vars: &Vars<'d>,
     project: &Project<'d>,
     order: &Order,
-    predictions: &[Prediction],
+    predictions: &PerPosition<Prediction>,
     ui: Ui,
 ) -> String {
     let mut out = String::new();
     let (mut run, mut maybe, mut keep) = (0, 0, 0);
-    for prediction in predictions {
+    for prediction in predictions.values() {
         let node = prediction.node.node(project);
         if matches!(node, Node::Set(_)) {
             continue;
@@ -151,7 +154,7 @@ fn render<'d>(
 pub fn because(
     project: &Project<'_>,
     order: &Order,
-    predictions: &[Prediction],
+    predictions: &PerPosition<Prediction>,
     prediction: &Prediction,
 ) -> String {
     if let Some(reason) = prediction.reasons.first() {
@@ -167,10 +170,10 @@ pub fn because(
     let open = open_steps(project, order, predictions, prediction);
     match &open[..] {
         [] => String::new(),
-        [one] => format!("if {} changes", order.nodes[*one].name(project)),
+        [one] => format!("if {} changes", order.node(*one).name(project)),
         [first, rest @ ..] => format!(
             "if {} or {} more change",
-            order.nodes[*first].name(project),
+            order.node(*first).name(project),
             rest.len()
         ),
     }
@@ -180,12 +183,12 @@ pub fn because(
 pub fn open_steps(
     project: &Project<'_>,
     order: &Order,
-    predictions: &[Prediction],
+    predictions: &PerPosition<Prediction>,
     prediction: &Prediction,
-) -> Vec<usize> {
+) -> Vec<Position> {
     let mut steps = Vec::new();
     for &before in &prediction.open {
-        match order.nodes[before].node(project) {
+        match order.node(before).node(project) {
             Node::Set(_) => steps.extend(&predictions[before].open),
             _ => steps.push(before),
         }
@@ -199,7 +202,7 @@ fn script<'d>(vars: &Vars<'d>, project: &Project<'d>, prediction: &Prediction, o
     let Node::Step(step) = prediction.node.node(project) else {
         return;
     };
-    if let Some(prepared) = (JobBuilder { project, vars }).step(step, 0) {
+    if let Some(prepared) = (JobBuilder { project, vars }).step(step, SlotId::default()) {
         for line in prepared.job.script.trim_end().lines() {
             out.push_str(&format!("           {}\n", text::safe(line)));
         }

@@ -2,26 +2,25 @@
 //! from the last run where that still holds, with nothing run and nothing written.
 
 use std::cell::RefCell;
-use std::sync::Arc;
 
-use handloom_core::executor::CancelToken;
 use handloom_core::graph;
 use handloom_core::graph::BuildRequest;
 use handloom_core::graph::NodeId;
 use handloom_core::graph::Order;
+use handloom_core::graph::PerPosition;
 use handloom_core::graph::goals;
 use handloom_core::project::Project;
-use handloom_core::project::ProjectBuilder;
 use handloom_core::project::StepId;
 use handloom_core::project::TaskId;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
+use handloom_core::project_cache;
 use handloom_core::project_cache::CachedProject;
+use handloom_core::project_cache::LoadedProject;
 use handloom_core::status::CommandRunner;
 use handloom_core::status::Prediction;
 use handloom_core::status::RecordingEnvironment;
-use handloom_core::status::add_learned;
-use handloom_core::status::dry_run;
+use handloom_core::status::learned_edges::FoundEdges;
 use handloom_core::text::Diagnostic;
 
 use crate::arguments::Asking;
@@ -46,7 +45,7 @@ pub struct ReadOnlyProject<'l, 'd> {
     /// The project.
     pub project: &'l Project<'d>,
     /// What the last run kept, when the project is taken over.
-    known: RefCell<Option<CachedProject>>,
+    cached: RefCell<Option<CachedProject>>,
     ui: Ui,
 }
 
@@ -78,43 +77,30 @@ impl ReadOnlyProject<'_, '_> {
         ui: Ui,
         look: impl FnOnce(&ReadOnlyProject<'_, '_>) -> Result<T, CommandError>,
     ) -> Result<T, CommandError> {
-        let stop = Arc::new(CancelToken::default());
+        let executor = asking.ask.then(|| running::executor(opened));
         let signals = asking.ask.then(Signals::heed);
-        let _aim = signals.as_ref().map(|signals| signals.aim(&stop, None));
-        let place = asking.ask.then(|| running::place(opened));
-        let asker = |command: &[String], folder: &str| match &place {
-            Some(place) => place.ask(command, folder, &stop),
+        let _aim = signals
+            .as_ref()
+            .zip(executor.as_ref())
+            .map(|(signals, executor)| signals.aim(executor.control(), None));
+        let asker = |command: &[String], folder: &str| match &executor {
+            Some(executor) => executor.ask(command, folder),
             None => Err("may not be asked".to_owned()),
         };
         let ask: Option<&CommandRunner<'_>> = if asking.ask { Some(&asker) } else { None };
         let environment = opened.environment_asking(ask);
         let folders = Folders::new(&opened.disk);
         let vars = Vars::new(&opened.description, &opened.outside, &environment, &folders);
-        let known =
-            CachedProject::of_last_run(&opened.description, &BuildRequest::default(), &environment);
-        let taken_over = known.and_then(|known| {
-            let project = known.project(&vars)?;
-            let is_old = known.has_new_edges(&project, &opened.ledger.borrow());
-            (!is_old).then_some((project, known))
-        });
-        let (project, known) = match taken_over {
-            Some((project, known)) => (project, Some(known)),
-            None => {
-                let build = ProjectBuilder {
-                    vars: &vars,
-                    materialized: None,
-                };
-                let mut project = build.project();
-                add_learned(&mut project, &opened.ledger.borrow());
-                (project, None)
-            }
-        };
+        let request = BuildRequest::default();
+        let cached = CachedProject::of_last_run(&opened.description, &request, &environment);
+        let found = FoundEdges::new();
+        let loaded = LoadedProject::load(&vars, cached, None, &found, &opened.ledger.borrow());
         let read_only = ReadOnlyProject {
             opened,
             environment: &environment,
             vars: &vars,
-            project: &project,
-            known: RefCell::new(known),
+            project: &loaded.project,
+            cached: RefCell::new(loaded.cached),
             ui,
         };
         let warnings = read_only.errors()?;
@@ -151,7 +137,7 @@ impl ReadOnlyProject<'_, '_> {
         &self,
         names: &[String],
         remake: bool,
-    ) -> Result<(Order, Vec<Prediction>), CommandError> {
+    ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
         let asked = BuildRequest {
             names: names.to_vec(),
             folder: self.opened.located.folder.clone(),
@@ -165,7 +151,7 @@ impl ReadOnlyProject<'_, '_> {
     }
 
     /// What would become of everything in the project.
-    pub fn dry_run_of_all(&self) -> Result<(Order, Vec<Prediction>), CommandError> {
+    pub fn dry_run_of_all(&self) -> Result<(Order, PerPosition<Prediction>), CommandError> {
         let steps =
             (0..self.project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
         let tasks = (0..self.project.tasks.len())
@@ -177,21 +163,21 @@ impl ReadOnlyProject<'_, '_> {
         &self,
         goals: &[NodeId],
         remake: bool,
-    ) -> Result<(Order, Vec<Prediction>), CommandError> {
+    ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
         let order = graph::order(self.project, goals).map_err(|cycle| {
             self.opened
                 .wrong(vec![graph::describe_cycle(self.project, &cycle)])
         })?;
         let remade: &[NodeId] = if remake { goals } else { &[] };
         let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-        let predictions = dry_run(
+        let predictions = project_cache::dry_run(
             self.project,
+            self.cached.borrow_mut().as_mut(),
             self.vars,
             self.environment,
             &order,
             remade,
             threads,
-            self.known.borrow_mut().as_mut(),
         );
         match predictions {
             Some(predictions) => Ok((order, predictions)),

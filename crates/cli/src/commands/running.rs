@@ -2,7 +2,7 @@
 
 use std::path::Path;
 use std::process::ExitCode;
-use std::sync::Arc;
+use std::thread::Scope;
 
 use handloom_core::executor::CancelToken;
 use handloom_core::executor::LocalExecutor;
@@ -14,17 +14,25 @@ use handloom_core::project::shell::quote_all;
 use handloom_core::records::Recorder;
 use handloom_core::records::RunHeader;
 use handloom_core::records::Runs;
+use handloom_core::scheduler::Build;
+use handloom_core::scheduler::BuildContext;
 use handloom_core::scheduler::BuildError;
 use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Event;
+use handloom_core::scheduler::EventHub;
+use handloom_core::scheduler::EventSender;
+use handloom_core::scheduler::OldOutputs;
+use handloom_core::scheduler::OnFailure;
 use handloom_core::scheduler::Recovered;
-use handloom_core::scheduler::Session;
 use handloom_core::scheduler::Summary;
+use handloom_core::scheduler::TimedEvent;
 use handloom_core::scheduler::WatchHook;
+use handloom_core::scheduler::event_channel;
 use handloom_core::scheduler::recover;
+use handloom_core::world::ByteSize;
 
+use crate::arguments;
 use crate::arguments::Common;
-use crate::arguments::OnFailure;
 use crate::arguments::Output;
 use crate::arguments::RunningArguments;
 use crate::context::Located;
@@ -164,8 +172,8 @@ fn own_job(located: &Located) -> Option<Inside> {
 }
 
 /// The exit status of a run.
-pub fn exit_code(summary: &Summary, stop: &CancelToken) -> ExitCode {
-    ExitCode::from(if stop.level() > 0 {
+pub fn exit_code(summary: &Summary, cancel: &CancelToken) -> ExitCode {
+    ExitCode::from(if cancel.is_raised() {
         failure::INTERRUPTED
     } else if summary.failed > 0 {
         failure::RECIPE
@@ -194,28 +202,29 @@ pub fn weave_opened(
 ) -> Result<ExitCode, CommandError> {
     let mut lock = Some(lock);
     let mut release = || drop(lock.take());
-    let stop = Arc::new(CancelToken::default());
+    let executor = executor(opened);
     let (signals, mut events) = (Signals::heed(), event_writer(work)?);
     let run = BuildRun {
         opened,
         work,
         ui,
-        stop: Arc::clone(&stop),
+        executor: &executor,
         signals: &signals,
         events: events.as_mut(),
         heading: None,
-        watch_set: None,
+        watch: None,
         release: Some(&mut release),
         also: &mut |_| {},
     };
     let result =
-        run.carry_out(|session, asked| session.weave(&opened.description, &opened.outside, asked));
+        run.carry_out(|build, request| build.run(&opened.description, &opened.outside, request));
+    let cancel = executor.control().token();
     match result {
         // A command for a value was ended on the user's wish: that is no mistake in the description.
-        Err(CommandError::Description(..)) if stop.level() > 0 => {
+        Err(CommandError::Description(..)) if cancel.is_raised() => {
             Ok(ExitCode::from(failure::INTERRUPTED))
         }
-        result => Ok(exit_code(&result?, &stop)),
+        result => Ok(exit_code(&result?, cancel)),
     }
 }
 
@@ -238,8 +247,8 @@ pub struct BuildRun<'a> {
     pub work: &'a Work<'a>,
     /// Who prints.
     pub ui: Ui,
-    /// The wish to end.
-    pub stop: Arc<CancelToken>,
+    /// Where jobs run.
+    pub executor: &'a LocalExecutor,
     /// Who is told of signals.
     pub signals: &'a Signals,
     /// Where events are written.
@@ -247,101 +256,123 @@ pub struct BuildRun<'a> {
     /// What stands above the run's lines, as [`Manner::heading`].
     pub heading: Option<String>,
     /// Who wants to know what the run depends on.
-    pub watch_set: Option<WatchHook<'a>>,
+    pub watch: Option<WatchHook<'a>>,
     /// Gives the project free for other runs, when only a task is left that has the terminal.
     pub release: Option<&'a mut dyn FnMut()>,
-    /// Is told what happens as well.
+    /// Is told what happens as well, at once.
     pub also: &'a mut dyn FnMut(&Event),
 }
 
 impl BuildRun<'_> {
-    /// Carries the run out, as `drive` leads the session.
+    /// Carries the run out, as `drive` leads the build.
+    ///
+    /// Whatever may block while it writes has a thread of its own, so that it holds up no job.
     pub fn carry_out<T>(
         self,
-        drive: impl FnOnce(&mut Session<'_>, &BuildRequest) -> Result<T, BuildError>,
+        drive: impl FnOnce(&mut Build<'_>, &BuildRequest) -> Result<T, BuildError>,
     ) -> Result<T, CommandError> {
         let Self {
             opened,
             work,
             ui,
-            stop,
+            executor,
             signals,
             mut events,
             heading,
-            watch_set,
+            watch,
             release,
             also,
         } = self;
         let sources = &opened.description.sources;
         let options = options(opened, work)?;
-        let alone = |name: &str, task: bool| alone(opened, work, name, task);
+        let typed = Typed {
+            folder: &opened.located.folder,
+            is_personal: opened.is_personal,
+            call: work.call.as_ref(),
+        };
+        let alone = |name: &str, task: bool| typed.alone(name, task);
         let manner = Manner {
             output: output(opened, work),
-            to_error: work.running.events.as_deref() == Some(std::path::Path::new("-")),
+            to_error: work.running.events.as_deref() == Some(Path::new("-")),
             jobs: options.jobs,
             cores: options.jobs.min(cores()),
             alone: &alone,
             heading,
         };
         let mut report = Report::new(ui, sources, manner);
-        let _aim = signals.aim(&stop, report.progress_guard());
-        let place = place(opened);
-        let asker = |command: &[String], folder: &str| place.ask(command, folder, &stop);
+        let _aim = signals.aim(executor.control(), report.progress_guard());
+        let asker = |command: &[String], folder: &str| executor.ask(command, folder);
         let environment = opened.environment_asking(Some(&asker));
         let mut recorder = recorder(opened, &options);
         let options = BuildOptions {
             run: Some(recorder.run()),
             ..options
         };
-        let mut observer = |event: Event| {
-            also(&event);
-            report.tell(&event);
-            recorder.tell(&event);
-            if let Some(events) = &mut events {
-                events.tell(&event, sources);
-            }
+        let context = BuildContext {
+            disk: &opened.disk,
+            clock: &opened.clock,
+            executor,
+            ledger: &opened.ledger,
+            environment: &environment,
         };
-        let mut session = Session::new(
-            &opened.disk,
-            &opened.clock,
-            &place,
-            &stop,
-            &opened.ledger,
-            &environment,
-            options,
-            &mut observer,
-        );
-        if let Some((watch_set, told)) = watch_set {
+        let request = request(opened, work);
+        let result = std::thread::scope(|scope| {
+            let mut hub = EventHub::new(&opened.clock).direct(|told| {
+                also(&told.event);
+                recorder.tell(&told.event);
+            });
+            hub = hub.channel(read_events(scope, "report", move |told| {
+                report.tell(&told.event);
+            })?);
+            if let Some(events) = &mut events {
+                hub = hub.channel(read_events(scope, "events", |told| {
+                    events.tell(&told.event, sources);
+                })?);
+            }
             // Taken apart, since what is told may live shorter here than it does for the caller.
-            session.watch_set = Some((watch_set, told));
-        }
-        session.release = release.map(|release| -> &mut dyn FnMut() { release });
-        let asked = asked(opened, work);
-        let result = drive(&mut session, &asked);
-        drop(session);
-        // The block must be gone before anything else is said.
-        drop(report);
+            let watch = watch.map(|(watch_set, told)| -> WatchHook<'_> { (watch_set, told) });
+            let release = release.map(|release| -> &mut dyn FnMut() { release });
+            let mut build = Build::new(context, options, hub)
+                .watched(watch)
+                .releasing(release);
+            Ok::<_, CommandError>(drive(&mut build, &request))
+            // The readers end with the build, and are awaited: nothing else is said before.
+        })?;
         if let Some(error) = recorder.error {
             ui.say(&format!("note: this run is not recorded: {error}\n"));
         }
         if let Some(error) = events.and_then(|events| events.error.take()) {
             return Err(CommandError::io("can't write events", error));
         }
-        result.map_err(|stopped| match stopped {
+        result.map_err(|error| match error {
             BuildError::Description(diagnostics) => opened.wrong(diagnostics),
-            BuildError::Io(what, error) => CommandError::io(what, error),
+            BuildError::Io { what, source } => CommandError::io(what, source),
         })
     }
 }
 
+/// Starts a thread that reads events; where they are sent to.
+fn read_events<'scope>(
+    scope: &'scope Scope<'scope, '_>,
+    name: &str,
+    read: impl FnMut(&TimedEvent) + Send + 'scope,
+) -> Result<EventSender, CommandError> {
+    let (sender, receiver) = event_channel();
+    std::thread::Builder::new()
+        .name(name.to_owned())
+        .spawn_scoped(scope, move || receiver.read_all(read))
+        .map_err(|error| CommandError::io("can't start a thread", error))?;
+    Ok(sender)
+}
+
 /// Where the jobs of a project run.
-pub fn place(opened: &Opened) -> LocalExecutor {
+pub fn executor(opened: &Opened) -> LocalExecutor {
     let scratch = opened.located.own().join("jobs");
     LocalExecutor::new(opened.located.root.clone(), scratch).with_grace(opened.settings.grace())
 }
 
 /// What was asked for.
-pub fn asked(opened: &Opened, work: &Work<'_>) -> BuildRequest {
+pub fn request(opened: &Opened, work: &Work<'_>) -> BuildRequest {
     BuildRequest {
         names: work.names.clone(),
         folder: opened.located.folder.clone(),
@@ -377,33 +408,40 @@ fn recorder<'a>(opened: &'a Opened, options: &BuildOptions) -> Recorder<'a> {
     )
 }
 
-/// What to type, in the folder that the user is in, to run one step or task alone.
-fn alone(opened: &Opened, work: &Work<'_>, name: &str, task: bool) -> String {
-    let folder = &opened.located.folder;
-    if !task {
-        return format!("handloom {}", quote(&relative(name, folder)));
-    }
-    let call = work.call.iter().find(|(called, _)| called == name);
-    let arguments = call.map_or_else(String::new, |(_, call)| {
-        let mut words: Vec<String> = call
-            .values
-            .iter()
-            .map(|(name, value)| format!("{name}={value}"))
-            .collect();
-        if !call.extra.is_empty() {
-            words.push("--".to_owned());
-            words.extend(call.extra.iter().cloned());
+/// What was typed, as far as it decides what to type next.
+struct Typed<'a> {
+    folder: &'a str,
+    is_personal: bool,
+    call: Option<&'a (String, TaskCall)>,
+}
+
+impl Typed<'_> {
+    /// What to type, in the folder that the user is in, to run one step or task alone.
+    fn alone(&self, name: &str, task: bool) -> String {
+        if !task {
+            return format!("handloom {}", quote(&relative(name, self.folder)));
         }
-        format!(" {}", quote_all(words.iter().map(String::as_str)))
-    });
-    // The user's own tasks have one name, wherever one is.
-    let name = if opened.is_personal {
-        name.to_owned()
-    } else {
-        relative(name, folder)
-    };
-    let command = format!("handloom run {}{arguments}", quote(&name));
-    command.trim_end().to_owned()
+        let call = self.call.filter(|(called, _)| called == name);
+        let arguments = call.map_or_else(String::new, |(_, call)| {
+            let values = call.values.iter();
+            let mut words: Vec<String> = values
+                .map(|(name, value)| format!("{name}={value}"))
+                .collect();
+            if !call.extra.is_empty() {
+                words.push("--".to_owned());
+                words.extend(call.extra.iter().cloned());
+            }
+            format!(" {}", quote_all(words.iter().map(String::as_str)))
+        });
+        // The user's own tasks have one name, wherever one is.
+        let name = if self.is_personal {
+            name.to_owned()
+        } else {
+            relative(name, self.folder)
+        };
+        let command = format!("handloom run {}{arguments}", quote(&name));
+        command.trim_end().to_owned()
+    }
 }
 
 fn options(opened: &Opened, work: &Work<'_>) -> Result<BuildOptions, CommandError> {
@@ -418,11 +456,17 @@ fn options(opened: &Opened, work: &Work<'_>) -> Result<BuildOptions, CommandErro
     Ok(BuildOptions {
         jobs,
         threads: cores,
-        keep_going: work.running.on_failure == OnFailure::Continue,
+        on_failure: match work.running.on_failure {
+            arguments::OnFailure::Stop => OnFailure::Stop,
+            arguments::OnFailure::Continue => OnFailure::Continue,
+        },
         remake: work.remake,
         memory: memory(),
         live: output(opened, work) == Output::Live,
-        keep_old: opened.settings.set_by != Some(SetBy::Never),
+        old_outputs: match opened.settings.set_by {
+            Some(SetBy::Never) => OldOutputs::Remove,
+            Some(SetBy::Always) | None => OldOutputs::SetBy,
+        },
         run: None,
     })
 }
@@ -432,11 +476,13 @@ pub fn cores() -> usize {
     std::thread::available_parallelism().map_or(1, std::num::NonZero::get)
 }
 
-/// The machine's memory, bytes.
-fn memory() -> u64 {
+/// The machine's memory.
+fn memory() -> ByteSize {
     let text = std::fs::read_to_string("/proc/meminfo").unwrap_or_default();
     text.lines()
         .find_map(|line| line.strip_prefix("MemTotal:"))
         .and_then(|rest| rest.trim().trim_end_matches(" kB").parse::<u64>().ok())
-        .map_or(u64::MAX, |kilobytes| kilobytes.saturating_mul(1024))
+        .map_or(ByteSize::UNLIMITED, |kilobytes| {
+            ByteSize(kilobytes.saturating_mul(1024))
+        })
 }

@@ -112,7 +112,7 @@ fn general(read_only: &ReadOnlyProject<'_, '_>) -> Vec<SettingJson> {
         ),
         setting(
             "grace",
-            text::seconds(read_only.opened.settings.grace().as_secs_f64()),
+            text::seconds(read_only.opened.settings.grace()),
             given(read_only.opened.settings.grace.is_some()),
         ),
         SettingJson {
@@ -131,7 +131,7 @@ fn variables(read_only: &ReadOnlyProject<'_, '_>) -> Result<Vec<SettingJson>, Co
     let mut found = Vec::new();
     for (part, name, definitions) in read_only.vars.declared() {
         let folder = &description.parts[part.index()].folder;
-        let value = read_only.vars.lookup(Frame::of(part).part, name).flatten();
+        let value = read_only.vars.known_value(Frame::of(part).part, name);
         let from = match read_only
             .opened
             .outside

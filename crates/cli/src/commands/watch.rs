@@ -4,25 +4,25 @@ use std::cell::RefCell;
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::sync::Mutex;
-use std::sync::PoisonError;
 use std::sync::mpsc;
 use std::sync::mpsc::Receiver;
 
-use handloom_core::executor::CancelToken;
+use handloom_core::executor::ProcessControl;
 use handloom_core::graph::BuildRequest;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
 use handloom_core::project_cache::ResidentProject;
+use handloom_core::scheduler::Build;
 use handloom_core::scheduler::BuildError;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Event;
-use handloom_core::scheduler::Session;
 use handloom_core::scheduler::WatchHook;
 use handloom_core::status::WatchSet;
 use handloom_core::text::Diagnostic;
 use handloom_core::text::Sources;
 use handloom_core::world::Disk;
 use handloom_core::world::RealDisk;
+use handloom_core::world::lock;
 
 use crate::arguments::Common;
 use crate::arguments::WatchArguments;
@@ -57,7 +57,7 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
         running: &arguments.running,
     };
     let (tell, events_in) = mpsc::channel();
-    let current: Arc<Mutex<Option<Arc<CancelToken>>>> = Arc::default();
+    let current: Arc<Mutex<Option<Arc<ProcessControl>>>> = Arc::default();
     let signals = Signals::heed();
     let told = tell.clone();
     signals.listen(Box::new(move |heard| {
@@ -101,9 +101,13 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
 }
 
 /// A key was pressed: two of them are meant for the run that is going on.
-fn pressed(key: char, current: &Mutex<Option<Arc<CancelToken>>>, told: &mpsc::Sender<WatchEvent>) {
+fn pressed(
+    key: char,
+    current: &Mutex<Option<Arc<ProcessControl>>>,
+    told: &mpsc::Sender<WatchEvent>,
+) {
     if matches!(key, 's' | 'q')
-        && let Some(stop) = &*current.lock().unwrap_or_else(PoisonError::into_inner)
+        && let Some(stop) = &*lock(current)
     {
         stop.raise(signal_hook::consts::SIGINT);
     }
@@ -121,7 +125,7 @@ struct Watch<'w> {
     keys: Option<Keys>,
     events_in: Receiver<WatchEvent>,
     /// The wish to end the run that is going on.
-    current: Arc<Mutex<Option<Arc<CancelToken>>>>,
+    current: Arc<Mutex<Option<Arc<ProcessControl>>>>,
     events: Option<EventWriter>,
     told_of_polling: bool,
     /// Whether it waited for a change before: what is typed was right then.
@@ -156,8 +160,8 @@ impl Watch<'_> {
             Ok(opened) => opened,
             Err(failure) => return self.mend(failure, watch_set),
         };
-        let result = self.weave(&opened, rebuild, Some(&mut watch_set), |session, asked| {
-            session.weave(&opened.description, &opened.outside, asked)
+        let result = self.weave(&opened, rebuild, Some(&mut watch_set), |build, request| {
+            build.run(&opened.description, &opened.outside, request)
         });
         drop(lock);
         let over = match result {
@@ -191,12 +195,12 @@ impl Watch<'_> {
         watch_set: &mut WatchSet,
         rebuild: RebuildRequest,
     ) -> Result<Next, CommandError> {
-        let (place, never) = (running::place(opened), CancelToken::default());
-        let asker = |command: &[String], folder: &str| place.ask(command, folder, &never);
+        let asking = running::executor(opened);
+        let asker = |command: &[String], folder: &str| asking.ask(command, folder);
         let environment = opened.environment_asking(Some(&asker));
         let folders = Folders::new(&opened.disk);
         let vars = Vars::new(&opened.description, &opened.outside, &environment, &folders);
-        let asked = running::asked(opened, self.work);
+        let asked = running::request(opened, self.work);
         // Without notices nobody tells of targets that are not as they were left.
         let blind = self.notices.is_blind();
         let mut resident = if rebuild.is_one() || blind {
@@ -234,8 +238,8 @@ impl Watch<'_> {
             for path in &rebuild.invalidated {
                 resident.invalidate(path);
             }
-            let result = self.weave(opened, &rebuild, None, |session, asked| {
-                session.weave_resident(resident, &opened.description, asked)
+            let result = self.weave(opened, &rebuild, None, |build, request| {
+                build.run_resident(resident, &opened.description, request)
             });
             drop(lock);
             let over = match result {
@@ -264,7 +268,7 @@ impl Watch<'_> {
         opened: &Opened,
         rebuild: &RebuildRequest,
         watch_set: Option<&mut WatchSet>,
-        drive: impl FnOnce(&mut Session<'_>, &BuildRequest) -> Result<T, BuildError>,
+        drive: impl FnOnce(&mut Build<'_>, &BuildRequest) -> Result<T, BuildError>,
     ) -> Result<Over<T>, CommandError> {
         self.watch_status.clear();
         self.notices.take_note(&rebuild.causes);
@@ -274,8 +278,8 @@ impl Watch<'_> {
         {
             events.changed(&rebuild.causes);
         }
-        let stop = Arc::new(CancelToken::default());
-        self.aim(Some(&stop));
+        let executor = running::executor(opened);
+        self.aim(Some(executor.control()));
         let heading = heading(rebuild, self.ui);
         let keys = &self.keys;
         // The job that has the terminal, and all that ran.
@@ -312,11 +316,11 @@ impl Watch<'_> {
             opened,
             work: self.work,
             ui: self.ui,
-            stop,
+            executor: &executor,
             signals: self.signals,
             events: self.events.as_mut(),
             heading,
-            watch_set: watch_set.map(|watch_set| -> WatchHook<'_> { (watch_set, &mut cover) }),
+            watch: watch_set.map(|watch_set| -> WatchHook<'_> { (watch_set, &mut cover) }),
             release: None,
             also: &mut also,
         };
@@ -329,8 +333,8 @@ impl Watch<'_> {
         })
     }
 
-    fn aim(&self, stop: Option<&Arc<CancelToken>>) {
-        *self.current.lock().unwrap_or_else(PoisonError::into_inner) = stop.cloned();
+    fn aim(&self, control: Option<&Arc<ProcessControl>>) {
+        *lock(&self.current) = control.cloned();
     }
 
     /// Watches what steps learned when they ran; gives what changed during the run.

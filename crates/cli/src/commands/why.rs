@@ -1,6 +1,7 @@
 //! `handloom why`: every reason for one step, and the way to the source that caused it.
 
 use std::process::ExitCode;
+use std::time::Duration;
 
 use serde::Serialize;
 use similar::ChangeTag;
@@ -8,6 +9,8 @@ use similar::TextDiff;
 
 use handloom_core::graph::Node;
 use handloom_core::graph::Order;
+use handloom_core::graph::PerPosition;
+use handloom_core::graph::Position;
 use handloom_core::ledger::StepView;
 use handloom_core::ledger::task_key;
 use handloom_core::project::Project;
@@ -15,6 +18,7 @@ use handloom_core::status::Decision;
 use handloom_core::status::Prediction;
 use handloom_core::verdict::Reason;
 use handloom_core::verdict::ReasonKind;
+use handloom_core::world::share;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
@@ -41,7 +45,7 @@ pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode
             read_only.dry_run(std::slice::from_ref(&arguments.name), false)?;
         let project = read_only.project;
         // The goal comes last, behind all that it waits for.
-        let Some(position) = predictions.len().checked_sub(1) else {
+        let Some(position) = order.positions().next_back() else {
             return Err(CommandError::usage(
                 "that name stands for nothing",
                 "`handloom list --all` shows every file",
@@ -146,13 +150,10 @@ fn explain_last(
 
 /// How long a step took when it last ran.
 fn took(record: StepView<'_>) -> String {
-    #[expect(
-        clippy::cast_precision_loss,
-        reason = "nanoseconds of a job as seconds for people"
-    )]
-    let seconds = record.took() as f64 / 1e9;
-    text::seconds(seconds)
+    text::seconds(record.took())
 }
+
+const DAY: Duration = Duration::from_secs(86_400);
 
 /// How long ago.
 fn when(ended_at: i64) -> String {
@@ -161,22 +162,22 @@ fn when(ended_at: i64) -> String {
         .map_or(0, |since| {
             i64::try_from(since.as_nanos()).unwrap_or(i64::MAX)
         });
-    #[expect(clippy::cast_precision_loss, reason = "an age for people")]
-    let age = now.saturating_sub(ended_at) as f64 / 1e9;
-    if age < 1.0 {
+    let age = u64::try_from(now.saturating_sub(ended_at)).unwrap_or(0);
+    let age = Duration::from_nanos(age);
+    if age < Duration::from_secs(1) {
         "just now".to_owned()
-    } else if age < 172_800.0 {
+    } else if age < 2 * DAY {
         format!("{} ago", text::seconds(age))
     } else {
-        format!("{:.0} days ago", age / 86_400.0)
+        format!("{:.0} days ago", share(age, DAY))
     }
 }
 
 fn explain(
     read_only: &ReadOnlyProject<'_, '_>,
     order: &Order,
-    predictions: &[Prediction],
-    position: usize,
+    predictions: &PerPosition<Prediction>,
+    position: Position,
     key: &str,
     ui: Ui,
     out: &mut String,
@@ -214,7 +215,7 @@ fn explain(
 fn chain(
     project: &Project<'_>,
     order: &Order,
-    predictions: &[Prediction],
+    predictions: &PerPosition<Prediction>,
     prediction: &Prediction,
     ui: Ui,
     out: &mut String,

@@ -4,8 +4,10 @@
 //! seconds, `failure`, `error`, `skipped` and `system-out`.
 
 use std::io;
+use std::time::Duration;
 
 use handloom_core::records::JobRecord;
+use handloom_core::scheduler::Ending;
 use quick_xml::Writer;
 use quick_xml::events::BytesDecl;
 use quick_xml::events::BytesText;
@@ -17,13 +19,13 @@ use crate::ui::text;
 type Xml = Writer<Vec<u8>>;
 
 /// The cases of one description.
-struct Suite<'a> {
+struct TestSuite<'a> {
     name: &'a str,
-    cases: Vec<Case<'a>>,
+    cases: Vec<TestCase<'a>>,
 }
 
 /// A step's result.
-struct Case<'a> {
+struct TestCase<'a> {
     job: &'a JobRecord,
     printed: &'a str,
     bad: Option<Bad>,
@@ -46,22 +48,22 @@ pub fn write(whole: &Whole<'_>) -> Result<String, String> {
     String::from_utf8(xml.into_inner()).map_err(|error| error.to_string())
 }
 
-fn suites<'a>(whole: &'a Whole<'_>) -> Vec<Suite<'a>> {
-    let mut suites: Vec<Suite<'a>> = Vec::new();
+fn suites<'a>(whole: &'a Whole<'_>) -> Vec<TestSuite<'a>> {
+    let mut suites: Vec<TestSuite<'a>> = Vec::new();
     for (number, job) in whole.run.jobs.iter().enumerate() {
-        let name = match (job.by.as_str(), job.ending.as_str()) {
-            ("", "held") => "not run",
+        let name = match (job.by.as_str(), job.ending) {
+            ("", Ending::Held) => "not run",
             ("", _) => "steps",
             (by, _) => by,
         };
         let at = suites.iter().position(|suite| suite.name == name);
         let at = at.unwrap_or_else(|| {
             let cases = Vec::new();
-            suites.push(Suite { name, cases });
+            suites.push(TestSuite { name, cases });
             suites.len() - 1
         });
         let printed = whole.printed.iter().find(|(known, _)| *known == number);
-        suites[at].cases.push(Case {
+        suites[at].cases.push(TestCase {
             job,
             printed: printed.map_or("", |(_, text)| text),
             bad: bad(job),
@@ -71,25 +73,25 @@ fn suites<'a>(whole: &'a Whole<'_>) -> Vec<Suite<'a>> {
 }
 
 fn bad(job: &JobRecord) -> Option<Bad> {
-    let (element, message) = match job.ending.as_str() {
-        "held" => (
+    let (element, message) = match job.ending {
+        Ending::Held => (
             "skipped",
             "not run, because what it needs failed".to_owned(),
         ),
-        "stopped" => ("error", "it was interrupted".to_owned()),
-        "failed" => (
+        Ending::Stopped => ("error", "it was interrupted".to_owned()),
+        Ending::Failed => (
             "failure",
             match &job.exit {
                 Some(exit) => format!("{exit} ({})", job.place),
                 None => job.place.clone(),
             },
         ),
-        _ => return None,
+        Ending::Made | Ending::Same | Ending::Kept | Ending::Restored => return None,
     };
     Some(Bad { element, message })
 }
 
-fn write_all(xml: &mut Xml, whole: &Whole<'_>, suites: &[Suite<'_>]) -> io::Result<()> {
+fn write_all(xml: &mut Xml, whole: &Whole<'_>, suites: &[TestSuite<'_>]) -> io::Result<()> {
     xml.write_event(Event::Decl(BytesDecl::new("1.0", Some("UTF-8"), None)))?;
     let cases = || suites.iter().flat_map(|suite| &suite.cases);
     let name = text::safe(&whole.run.head.command);
@@ -104,7 +106,7 @@ fn write_all(xml: &mut Xml, whole: &Whole<'_>, suites: &[Suite<'_>]) -> io::Resu
     xml.write_indent()
 }
 
-fn write_suite(xml: &mut Xml, suite: &Suite<'_>) -> io::Result<()> {
+fn write_suite(xml: &mut Xml, suite: &TestSuite<'_>) -> io::Result<()> {
     xml.create_element("testsuite")
         .with_attribute(("name", &*text::safe(suite.name)))
         .with_attribute(("tests", &*suite.cases.len().to_string()))
@@ -120,13 +122,13 @@ fn write_suite(xml: &mut Xml, suite: &Suite<'_>) -> io::Result<()> {
     Ok(())
 }
 
-fn write_case(xml: &mut Xml, case: &Case<'_>) -> io::Result<()> {
+fn write_case(xml: &mut Xml, case: &TestCase<'_>) -> io::Result<()> {
     let job = case.job;
     let element = xml
         .create_element("testcase")
         .with_attribute(("name", &*text::safe(&job.step)))
         .with_attribute(("classname", &*text::safe(&job.by)))
-        .with_attribute(("time", &*seconds(job.seconds)));
+        .with_attribute(("time", &*seconds(job.took)));
     if case.bad.is_none() && job.reasons.is_empty() {
         element.write_empty()?;
         return Ok(());
@@ -147,11 +149,11 @@ fn write_case(xml: &mut Xml, case: &Case<'_>) -> io::Result<()> {
     Ok(())
 }
 
-fn count<'a>(cases: impl Iterator<Item = &'a Case<'a>>, element: &str) -> String {
-    let bad = |case: &&Case<'_>| case.bad.as_ref().is_some_and(|bad| bad.element == element);
+fn count<'a>(cases: impl Iterator<Item = &'a TestCase<'a>>, element: &str) -> String {
+    let bad = |case: &&TestCase<'_>| case.bad.as_ref().is_some_and(|bad| bad.element == element);
     cases.filter(bad).count().to_string()
 }
 
-fn seconds(seconds: f64) -> String {
-    format!("{seconds:.3}")
+fn seconds(time: Duration) -> String {
+    format!("{:.3}", time.as_secs_f64())
 }

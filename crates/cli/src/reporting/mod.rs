@@ -10,13 +10,16 @@ use std::io::Read;
 use std::io::Seek;
 use std::io::SeekFrom;
 use std::path::Path;
+use std::time::Duration;
 
 use serde::Serialize;
 
 use handloom_core::records::JobRecord;
 use handloom_core::records::RunRecord;
 use handloom_core::records::run_analysis::RunAnalysis;
+use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Summary;
+use handloom_core::world::rounded_seconds;
 
 use crate::ui::text;
 use crate::ui::text::started;
@@ -24,9 +27,9 @@ use crate::ui::text::started;
 /// Of what a failed job printed, so much of the end is shown, bytes.
 const PRINTED: u64 = 64 * 1024;
 
-/// A step's time is told as different from before when it is so much of it, and so many seconds.
+/// A step's time is told as different from before when it is so much of it, and so long.
 const SHARE: f64 = 0.1;
-const SECONDS: f64 = 0.02;
+const LONG: Duration = Duration::from_millis(20);
 
 /// A run with all that is said of it.
 pub struct Whole<'r> {
@@ -56,20 +59,20 @@ impl<'r> Whole<'r> {
 
     /// Steps that took longer or shorter than before, the largest difference first: their number, and the
     /// time before.
-    pub fn differences(&self) -> Vec<(usize, f64)> {
+    pub fn differences(&self) -> Vec<(usize, Duration)> {
         let jobs = &self.run.jobs;
-        let well = |number: usize| matches!(jobs[number].ending.as_str(), "made" | "same");
-        let mut all: Vec<(usize, f64)> = (0..)
+        let well = |number: usize| matches!(jobs[number].ending, Ending::Made | Ending::Same);
+        let mut all: Vec<(usize, Duration)> = (0..)
             .zip(&self.digest.earlier)
             .filter_map(|(number, before)| Some((number, (*before)?)))
             .filter(|&(number, before)| {
-                let more = (jobs[number].seconds - before).abs();
-                well(number) && more >= SECONDS && more >= SHARE * before
+                let more = jobs[number].took.abs_diff(before);
+                well(number) && more >= LONG && more >= before.mul_f64(SHARE)
             })
             .collect();
         all.sort_by(|a, b| {
-            let more = |&(number, before): &(usize, f64)| (jobs[number].seconds - before).abs();
-            more(b).total_cmp(&more(a))
+            let more = |&(number, before): &(usize, Duration)| jobs[number].took.abs_diff(before);
+            more(b).cmp(&more(a))
         });
         all
     }
@@ -77,13 +80,13 @@ impl<'r> Whole<'r> {
 
 /// How long a job waited for a free place, when that is worth telling.
 fn waited(job: &JobRecord) -> Option<String> {
-    let worth = job.waited >= 0.01;
+    let worth = job.waited >= Duration::from_millis(10);
     worth.then(|| format!("waited {} for a free place", text::seconds(job.waited)))
 }
 
 /// Whether a job did not end well.
 pub fn is_bad(job: &JobRecord) -> bool {
-    matches!(job.ending.as_str(), "failed" | "stopped")
+    matches!(job.ending, Ending::Failed | Ending::Stopped)
 }
 
 /// The end of what a job printed.
@@ -177,20 +180,20 @@ pub fn json<'a>(whole: &'a Whole<'_>) -> impl Serialize + 'a {
         command: &run.head.command,
         jobs: run.head.jobs,
         killed: run.tail.is_none(),
-        seconds: digest.whole,
+        seconds: rounded_seconds(digest.whole),
         summary: run.tail,
-        job_seconds: handloom_core::scheduler::rounded(digest.seconds),
-        processor: handloom_core::scheduler::rounded(digest.processor),
+        job_seconds: rounded_seconds(digest.took),
+        processor: rounded_seconds(digest.processor),
         longest: digest
             .longest
             .iter()
             .map(|&number| LinkJson {
                 step: &jobs[number].step,
-                seconds: jobs[number].seconds,
-                waited: jobs[number].waited,
+                seconds: rounded_seconds(jobs[number].took),
+                waited: rounded_seconds(jobs[number].waited),
             })
             .collect(),
-        least: handloom_core::scheduler::rounded(digest.least),
+        least: rounded_seconds(digest.least),
         groups: digest
             .groups
             .iter()
@@ -198,8 +201,8 @@ pub fn json<'a>(whole: &'a Whole<'_>) -> impl Serialize + 'a {
                 by: &group.by,
                 place: &group.place,
                 jobs: group.jobs,
-                seconds: handloom_core::scheduler::rounded(group.seconds),
-                processor: handloom_core::scheduler::rounded(group.processor),
+                seconds: rounded_seconds(group.took),
+                processor: rounded_seconds(group.processor),
                 longest: &jobs[group.longest].step,
             })
             .collect(),
@@ -208,7 +211,7 @@ pub fn json<'a>(whole: &'a Whole<'_>) -> impl Serialize + 'a {
             .enumerate()
             .map(|(number, job)| ReportedStep {
                 job,
-                before: digest.earlier[number],
+                before: digest.earlier[number].map(rounded_seconds),
                 printed: printed(number),
             })
             .collect(),
@@ -216,7 +219,7 @@ pub fn json<'a>(whole: &'a Whole<'_>) -> impl Serialize + 'a {
             run: before.head.run,
             started: started(before.head.started).iso,
             command: &before.head.command,
-            seconds: before.tail.map(|tail| tail.seconds),
+            seconds: before.tail.map(|tail| rounded_seconds(tail.took)),
             summary: before.tail,
         }),
     }

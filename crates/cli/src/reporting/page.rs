@@ -2,9 +2,13 @@
 //! from the run's record, which the page carries as JSON.
 
 use std::fmt::Write;
+use std::time::Duration;
 
 use handloom_core::records::JobRecord;
 use handloom_core::records::run_analysis::ran;
+use handloom_core::scheduler::Ending;
+use handloom_core::world::ByteSize;
+use handloom_core::world::share;
 
 use crate::reporting::Whole;
 use crate::reporting::json;
@@ -97,7 +101,7 @@ fn failures(whole: &Whole<'_>, out: &mut String) {
             out,
             "<details open class=\"failure\"><summary><b>{}</b> {} <span>{}</span></summary><p class=\"why\">{}</p>",
             escaped(&job.step),
-            escaped(job.exit.as_deref().unwrap_or(&job.ending)),
+            escaped(job.exit.as_deref().unwrap_or(job.ending.name())),
             escaped(&job.place),
             escaped(&job.reasons.join("; ")),
         );
@@ -107,7 +111,11 @@ fn failures(whole: &Whole<'_>, out: &mut String) {
             let _ = writeln!(out, "<pre>{}</pre></details>", escaped(printed));
         }
     }
-    let held = whole.run.jobs.iter().filter(|job| job.ending == "held");
+    let held = whole
+        .run
+        .jobs
+        .iter()
+        .filter(|job| job.ending == Ending::Held);
     let held: Vec<String> = held.map(|job| escaped(&job.step)).collect();
     if !held.is_empty() {
         let _ = writeln!(
@@ -151,10 +159,6 @@ fn row(share: f64, cells: &[String]) -> String {
     )
 }
 
-fn share(part: f64, whole: f64) -> f64 {
-    if whole > 0.0 { part / whole } else { 0.0 }
-}
-
 fn name(job: &JobRecord) -> String {
     format!("<b>{}</b>", escaped(&job.step))
 }
@@ -183,11 +187,8 @@ fn longest(whole: &Whole<'_>, out: &mut String) {
             let job = &whole.run.jobs[number];
             let waited = waited(job).map_or_else(String::new, |waited| faint(&waited));
             row(
-                share(job.seconds, digest.least),
-                &[
-                    text::seconds(job.seconds),
-                    format!("{} {waited}", name(job)),
-                ],
+                share(job.took, digest.least),
+                &[text::seconds(job.took), format!("{} {waited}", name(job))],
             )
         })
         .collect();
@@ -206,11 +207,11 @@ fn groups(whole: &Whole<'_>, out: &mut String) {
         .iter()
         .take(MOST)
         .map(|group| {
-            let part = share(group.seconds, digest.seconds);
+            let part = share(group.took, digest.took);
             row(
                 part,
                 &[
-                    text::seconds(group.seconds),
+                    text::seconds(group.took),
                     format!("{:.0}%", 100.0 * part),
                     format!(
                         "<b>{}</b> {}",
@@ -235,7 +236,7 @@ fn slowest(whole: &Whole<'_>, out: &mut String) {
         .digest
         .slowest
         .first()
-        .map_or(0.0, |&job| jobs[job].seconds);
+        .map_or(Duration::ZERO, |&job| jobs[job].took);
     let rows: Vec<String> = whole
         .digest
         .slowest
@@ -244,9 +245,9 @@ fn slowest(whole: &Whole<'_>, out: &mut String) {
         .map(|&number| {
             let job = &jobs[number];
             row(
-                share(job.seconds, most),
+                share(job.took, most),
                 &[
-                    text::seconds(job.seconds),
+                    text::seconds(job.took),
                     format!("{} {}", name(job), faint(&job.reasons.join("; "))),
                 ],
             )
@@ -259,26 +260,26 @@ fn differences(whole: &Whole<'_>, out: &mut String) {
     let Some(before) = whole.before else { return };
     let jobs = &whole.run.jobs;
     let all = whole.differences();
-    let most = all.first().map_or(0.0, |&(number, before)| {
-        (jobs[number].seconds - before).abs()
+    let most = all.first().map_or(Duration::ZERO, |&(number, before)| {
+        jobs[number].took.abs_diff(before)
     });
     let mut rows: Vec<String> = all
         .iter()
         .take(MOST)
         .map(|&(number, before)| {
             let job = &jobs[number];
-            let more = job.seconds - before;
-            let sign = if more > 0.0 { "+" } else { "−" };
+            let more = job.took.abs_diff(before);
+            let sign = if job.took > before { "+" } else { "−" };
             row(
-                share(more.abs(), most),
+                share(more, most),
                 &[
-                    format!("{sign}{}", text::seconds(more.abs())),
+                    format!("{sign}{}", text::seconds(more)),
                     format!(
                         "{} {}",
                         name(job),
                         faint(&format!(
                             "{}, before {}",
-                            text::seconds(job.seconds),
+                            text::seconds(job.took),
                             text::seconds(before)
                         ))
                     ),
@@ -294,7 +295,7 @@ fn differences(whole: &Whole<'_>, out: &mut String) {
     }
     let took = before.tail.map_or_else(
         || "was killed".to_owned(),
-        |tail| format!("took {}", text::seconds(tail.seconds)),
+        |tail| format!("took {}", text::seconds(tail.took)),
     );
     let counts: Vec<String> = before
         .tail
@@ -324,7 +325,7 @@ fn all_jobs(whole: &Whole<'_>, out: &mut String) {
     };
     shown.sort_by(|&a, &b| {
         let held = |job: usize| !ran(&jobs[job]);
-        let began = jobs[a].began.total_cmp(&jobs[b].began);
+        let began = jobs[a].began.cmp(&jobs[b].began);
         held(a).cmp(&held(b)).then(began)
     });
     let more = if shown.len() < jobs.len() {
@@ -344,11 +345,11 @@ fn all_jobs(whole: &Whole<'_>, out: &mut String) {
         let job = &jobs[number];
         let before = whole.digest.earlier[number].map_or_else(String::new, text::seconds);
         let [began, took] = if ran(job) {
-            [job.began, job.seconds].map(text::seconds)
+            [job.began, job.took].map(text::seconds)
         } else {
             [String::new(), String::new()]
         };
-        let memory = if job.memory == 0 {
+        let memory = if job.memory == ByteSize::default() {
             String::new()
         } else {
             text::bytes(job.memory)
@@ -358,7 +359,7 @@ fn all_jobs(whole: &Whole<'_>, out: &mut String) {
             "<tr class=\"{ending}\"><td>{began}<td>{took}<td>{before}<td>{ending}<td>{}<td>{}<td>{memory}</tr>",
             name(job),
             escaped(&job.reasons.join("; ")),
-            ending = escaped(&job.ending),
+            ending = job.ending.name(),
         );
     }
     out.push_str("</tbody>\n</table>\n</section>\n");

@@ -1,6 +1,7 @@
 //! A run as text for a terminal.
 
 use handloom_core::records::JobRecord;
+use handloom_core::world::share;
 
 use crate::reporting::Whole;
 use crate::reporting::waited;
@@ -15,101 +16,141 @@ const MOST: usize = 10;
 
 /// The run's text.
 pub fn write(whole: &Whole<'_>, theme: Theme) -> String {
-    let (run, digest) = (whole.run, &whole.digest);
-    let mut out = String::new();
-    let counts: Vec<String> = match &run.tail {
-        Some(tail) => counts(tail)
-            .into_iter()
-            .map(|(words, role)| theme.paint(role, &words))
-            .collect(),
-        None => vec![theme.paint(Role::Failed, "killed")],
+    let mut writer = PlainWriter {
+        whole,
+        theme,
+        out: String::new(),
     };
-    out.push_str(&format!(
-        "{}  {}  {}\n{}, {} in {}\n",
-        theme.paint(Role::Title, &format!("run {}", run.head.run)),
-        theme.paint(Role::Faint, &started(run.head.started).plain),
-        theme.paint(Role::Name, &text::safe(&run.head.command)),
-        counts.join(", "),
-        text::count(digest.slowest.len(), "job"),
-        text::seconds(digest.whole),
-    ));
-    let mut block = |title: &str, lines: Vec<String>, all: usize| {
+    writer.head();
+    writer.failed();
+    writer.longest();
+    writer.groups();
+    writer.slowest();
+    writer.differences();
+    writer.out
+}
+
+struct PlainWriter<'w, 'r> {
+    whole: &'w Whole<'r>,
+    theme: Theme,
+    out: String,
+}
+
+impl PlainWriter<'_, '_> {
+    fn head(&mut self) {
+        let (run, digest, theme) = (self.whole.run, &self.whole.digest, self.theme);
+        let counts: Vec<String> = match &run.tail {
+            Some(tail) => counts(tail)
+                .into_iter()
+                .map(|(words, role)| theme.paint(role, &words))
+                .collect(),
+            None => vec![theme.paint(Role::Failed, "killed")],
+        };
+        self.out.push_str(&format!(
+            "{}  {}  {}\n{}, {} in {}\n",
+            theme.paint(Role::Title, &format!("run {}", run.head.run)),
+            theme.paint(Role::Faint, &started(run.head.started).plain),
+            theme.paint(Role::Name, &text::safe(&run.head.command)),
+            counts.join(", "),
+            text::count(digest.slowest.len(), "job"),
+            text::seconds(digest.whole),
+        ));
+    }
+
+    /// A titled list, of which there may be more than is shown.
+    fn block(&mut self, title: &str, lines: Vec<String>, all: usize) {
         if lines.is_empty() {
             return;
         }
-        out.push_str(&format!("\n{}\n", theme.paint(Role::Title, title)));
-        lines.iter().for_each(|line| out.push_str(line));
-        if all > lines.len() {
-            let more = format!("         and {} more\n", all - lines.len());
-            out.push_str(&theme.paint(Role::Faint, &more));
+        let title = self.theme.paint(Role::Title, title);
+        self.out.push_str(&format!("\n{title}\n"));
+        let shown = lines.len();
+        self.out.extend(lines);
+        if all > shown {
+            let more = format!("         and {} more\n", all - shown);
+            self.out.push_str(&self.theme.paint(Role::Faint, &more));
         }
-    };
-    let line = |job: &JobRecord, rest: &str| {
-        let rest = theme.paint(Role::Faint, &text::safe(rest));
+    }
+
+    fn job(&self, number: usize) -> &JobRecord {
+        &self.whole.run.jobs[number]
+    }
+
+    fn line(&self, job: &JobRecord, rest: &str) -> String {
+        let rest = self.theme.paint(Role::Faint, &text::safe(rest));
         let line = format!(
             "{:>7}  {}  {rest}",
-            text::seconds(job.seconds),
-            theme.paint(Role::Name, &text::safe(&job.step))
+            text::seconds(job.took),
+            self.theme.paint(Role::Name, &text::safe(&job.step))
         );
         format!("{}\n", line.trim_end())
-    };
-    let job = |number: usize| &run.jobs[number];
-    let failed: Vec<String> = whole
-        .printed
-        .iter()
-        .take(MOST)
-        .map(|(number, _)| {
-            let job = job(*number);
-            let exit = job.exit.as_deref().unwrap_or(&job.ending);
+    }
+
+    fn failed(&mut self) {
+        let printed = &self.whole.printed;
+        let lines = printed.iter().take(MOST).map(|(number, _)| {
+            let job = self.job(*number);
+            let exit = job.exit.as_deref().unwrap_or(job.ending.name());
             let log = job
                 .log
                 .as_deref()
                 .map(|log| format!(", what it printed: {log}"));
-            line(
-                job,
-                &format!("{exit} ({}){}", job.place, log.unwrap_or_default()),
+            let rest = format!("{exit} ({}){}", job.place, log.unwrap_or_default());
+            self.line(job, &rest)
+        });
+        let lines = lines.collect();
+        self.block("what failed", lines, printed.len());
+    }
+
+    fn longest(&mut self) {
+        let digest = &self.whole.digest;
+        let lines = digest.longest.iter().map(|&number| {
+            let job = self.job(number);
+            self.line(job, &waited(job).unwrap_or_default())
+        });
+        let title = format!(
+            "the longest way: {} that no number of cores makes shorter",
+            text::seconds(digest.least)
+        );
+        let lines = lines.collect();
+        self.block(&title, lines, 0);
+    }
+
+    fn groups(&mut self) {
+        let (digest, theme) = (&self.whole.digest, self.theme);
+        let lines = digest.groups.iter().take(MOST).map(|group| {
+            let jobs = text::count(group.jobs, "job");
+            let about = format!("{jobs}, {}", text::safe(&group.place));
+            format!(
+                "{:>7}  {:>3.0}%  {}  {}\n",
+                text::seconds(group.took),
+                100.0 * share(group.took, digest.took),
+                theme.paint(Role::Name, &text::safe(&group.by)),
+                theme.paint(Role::Faint, &about)
             )
-        })
-        .collect();
-    block("what failed", failed, whole.printed.len());
-    let longest = digest.longest.iter().map(|&number| {
-        let job = job(number);
-        line(job, &waited(job).unwrap_or_default())
-    });
-    let title = format!(
-        "the longest way: {} that no number of cores makes shorter",
-        text::seconds(digest.least)
-    );
-    block(&title, longest.collect(), 0);
-    let groups = digest.groups.iter().take(MOST).map(|group| {
-        format!(
-            "{:>7}  {:>3.0}%  {}  {}\n",
-            text::seconds(group.seconds),
-            100.0 * group.seconds / digest.seconds.max(f64::MIN_POSITIVE),
-            theme.paint(Role::Name, &text::safe(&group.by)),
-            theme.paint(
-                Role::Faint,
-                &format!(
-                    "{}, {}",
-                    text::count(group.jobs, "job"),
-                    text::safe(&group.place)
-                )
-            )
-        )
-    });
-    block("where the time went", groups.collect(), digest.groups.len());
-    let slowest = digest.slowest.iter().take(MOST);
-    let slowest = slowest.map(|&number| line(job(number), &job(number).reasons.join("; ")));
-    block("slowest", slowest.collect(), digest.slowest.len());
-    let differences = whole.differences();
-    let lines = differences
-        .iter()
-        .take(MOST)
-        .map(|&(number, before)| line(job(number), &format!("before {}", text::seconds(before))));
-    block(
-        "longer or shorter than before",
-        lines.collect(),
-        differences.len(),
-    );
-    out
+        });
+        let lines = lines.collect();
+        self.block("where the time went", lines, digest.groups.len());
+    }
+
+    fn slowest(&mut self) {
+        let slowest = &self.whole.digest.slowest;
+        let lines = slowest.iter().take(MOST).map(|&number| {
+            let job = self.job(number);
+            self.line(job, &job.reasons.join("; "))
+        });
+        let lines = lines.collect();
+        self.block("slowest", lines, slowest.len());
+    }
+
+    fn differences(&mut self) {
+        let differences = self.whole.differences();
+        let lines = differences.iter().take(MOST).map(|&(number, before)| {
+            let before = format!("before {}", text::seconds(before));
+            self.line(self.job(number), &before)
+        });
+        let lines = lines.collect();
+        let all = differences.len();
+        self.block("longer or shorter than before", lines, all);
+    }
 }

@@ -4,10 +4,13 @@
 //! complete events (`"ph":"X"`) with `ts` and `dur` in microseconds; metadata events (`"ph":"M"`) that name
 //! processes and threads. Each of the jobs that may run at once is a thread.
 
+use std::time::Duration;
+
 use serde_json::Value;
 use serde_json::json;
 
 use handloom_core::records::run_analysis::ran;
+use handloom_core::world::rounded_seconds;
 
 use crate::reporting::Whole;
 
@@ -33,11 +36,11 @@ pub fn write(whole: &Whole<'_>) -> String {
         json!({
             "ph": "X", "pid": 1, "tid": job.slot,
             "name": job.step, "cat": job.ending,
-            "ts": microseconds(job.began), "dur": microseconds(job.seconds),
+            "ts": microseconds(job.began), "dur": microseconds(job.took),
             "args": {
                 "why": job.reasons, "described": job.by, "at": job.place,
                 "after": job.after, "exit": job.exit,
-                "memory": job.memory, "processor": job.processor
+                "memory": job.memory, "processor": rounded_seconds(job.processor)
             }
         })
     }));
@@ -45,6 +48,6 @@ pub fn write(whole: &Whole<'_>) -> String {
     format!("{whole}\n")
 }
 
-fn microseconds(seconds: f64) -> f64 {
-    (seconds * 1e6).round()
+fn microseconds(time: Duration) -> f64 {
+    (time.as_secs_f64() * 1e6).round()
 }

@@ -9,15 +9,16 @@ use serde::Serialize;
 
 use handloom_core::scheduler::Event;
 use handloom_core::scheduler::Summary;
-use handloom_core::scheduler::rounded;
 use handloom_core::text::Sources;
 use handloom_core::verdict::Reason;
+use handloom_core::world::ByteSize;
+use handloom_core::world::rounded_seconds;
 
 use crate::ui::text;
 
 /// Writes events as they happen.
 pub struct EventWriter {
-    out: Box<dyn Write>,
+    out: Box<dyn Write + Send>,
     /// The first error; later events are not tried.
     pub error: Option<io::Error>,
 }
@@ -69,7 +70,7 @@ struct UsageJson {
     began: f64,
     slot: usize,
     processor: f64,
-    memory: u64,
+    memory: ByteSize,
 }
 
 fn names(reasons: &[Reason]) -> Vec<&'static str> {
@@ -81,7 +82,7 @@ fn names(reasons: &[Reason]) -> Vec<&'static str> {
 impl EventWriter {
     /// Writes to a file, or to standard output for `-`.
     pub fn open(path: &Path) -> io::Result<Self> {
-        let out: Box<dyn Write> = if path == Path::new("-") {
+        let out: Box<dyn Write + Send> = if path == Path::new("-") {
             Box::new(io::stdout())
         } else {
             Box::new(File::create(path)?)
@@ -108,20 +109,20 @@ impl EventWriter {
                 step,
                 reasons: names(reasons),
                 task: *task,
-                slot: *slot,
+                slot: slot.index(),
             },
             Event::Ended(ended) => EventLine::Ended {
                 step: &ended.step,
                 ending: ended.ending.name(),
                 reasons: names(&ended.reasons),
-                seconds: rounded(ended.seconds),
+                seconds: rounded_seconds(ended.took),
                 exit: ended.exit.as_ref().map(handloom_core::executor::Exit::code),
                 task: ended.task,
-                took: ended.took.map(|took| UsageJson {
-                    began: rounded(took.began),
-                    slot: took.slot,
-                    processor: rounded(took.processor),
-                    memory: took.memory,
+                took: ended.usage.map(|usage| UsageJson {
+                    began: rounded_seconds(usage.began),
+                    slot: usage.slot.index(),
+                    processor: rounded_seconds(usage.processor),
+                    memory: usage.memory,
                 }),
                 log: ended.output.log.as_deref(),
             },
@@ -134,7 +135,7 @@ impl EventWriter {
                     .as_ref()
                     .map(|label| sources.name_and_line(label.span)),
             },
-            Event::Summary(summary) => EventLine::Summary(summary.rounded()),
+            Event::Summary(summary) => EventLine::Summary(*summary),
             Event::Printed { .. } | Event::Finally { .. } => return,
         };
         self.put(&line);

@@ -6,6 +6,7 @@ use handloom_core::scheduler::Ended;
 use handloom_core::scheduler::JobFailure;
 use handloom_core::scheduler::Problem;
 use handloom_core::text::Sources;
+use handloom_core::world::ByteSize;
 
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
@@ -71,7 +72,7 @@ fn what_went_wrong(failure: &JobFailure) -> String {
             Exit::Signal(signal) => format!("ended by signal {signal} ({})", signal_name(*signal)),
             Exit::TimedOut(limit) => format!(
                 "ran longer than its limit of {}",
-                text::seconds(seconds_of(*limit))
+                text::seconds(*limit)
             ),
             Exit::OutOfMemory => {
                 "killed by the system, for want of memory; `uses memory=…` lets fewer such jobs run at once"
@@ -103,11 +104,6 @@ fn what_went_wrong(failure: &JobFailure) -> String {
         }
         Problem::Learned(why) | Problem::Around(why) => why.clone(),
     }
-}
-
-#[expect(clippy::cast_precision_loss, reason = "a limit in seconds, for people")]
-fn seconds_of(limit: u64) -> f64 {
-    limit as f64
 }
 
 fn signal_name(signal: i32) -> &'static str {
@@ -156,7 +152,10 @@ pub fn indented(output: &Printed, theme: Theme, block: &mut String) {
             Some(log) => format!("; all of it is in {log}"),
             None => String::new(),
         };
-        let gap = format!("… {} left out here{log} …", text::bytes(output.left_out));
+        let gap = format!(
+            "… {} left out here{log} …",
+            text::bytes(ByteSize(output.left_out))
+        );
         block.push_str(&format!("{INDENT}  {}\n", theme.paint(Role::Held, &gap)));
         lines(&output.end, theme, block);
     }

@@ -24,12 +24,14 @@ use rustix::termios::tcgetattr;
 use rustix::termios::tcgetpgrp;
 use rustix::termios::tcsetattr;
 
+use handloom_core::world::lock;
+
 /// The terminal's own mode while keys are read one by one.
 static OWN_MODE: Mutex<Option<Termios>> = Mutex::new(None);
 
 /// Gives the terminal its own mode back; whether it had another one.
 pub fn give_back() -> bool {
-    let mut own = OWN_MODE.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut own = lock(&OWN_MODE);
     let Some(mode) = own.take() else { return false };
     // A terminal that is gone needs no mode.
     let _ = tcsetattr(io::stdin(), OptionalActions::Now, &mode);
@@ -52,7 +54,7 @@ pub fn take() -> bool {
         .remove(LocalModes::ICANON | LocalModes::ECHO);
     single.special_codes[SpecialCodeIndex::VMIN] = 1;
     single.special_codes[SpecialCodeIndex::VTIME] = 0;
-    let mut own = OWN_MODE.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut own = lock(&OWN_MODE);
     if tcsetattr(&stdin, OptionalActions::Now, &single).is_err() {
         return false;
     }
@@ -68,18 +70,14 @@ struct TerminalState {
     ended: bool,
 }
 
-struct Shared {
+struct SharedKeys {
     state: Mutex<TerminalState>,
     changed: Condvar,
     /// Becomes readable when the state changes.
     wake: OwnedFd,
 }
 
-impl Shared {
-    fn lock(&self) -> MutexGuard<'_, TerminalState> {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
+impl SharedKeys {
     fn wait<'l>(&self, state: MutexGuard<'l, TerminalState>) -> MutexGuard<'l, TerminalState> {
         self.changed
             .wait(state)
@@ -95,7 +93,7 @@ impl Shared {
 
 /// Reads keys until it is dropped.
 pub struct Keys {
-    shared: Arc<Shared>,
+    shared: Arc<SharedKeys>,
     reader: Option<JoinHandle<()>>,
 }
 
@@ -107,7 +105,7 @@ impl Keys {
         if !take() {
             return None;
         }
-        let shared = Arc::new(Shared {
+        let shared = Arc::new(SharedKeys {
             state: Mutex::default(),
             changed: Condvar::new(),
             wake,
@@ -122,7 +120,7 @@ impl Keys {
 
     /// Leaves the terminal to a job, in its own mode; returns when nobody else reads from it.
     pub fn lend(&self) {
-        let mut state = self.shared.lock();
+        let mut state = lock(&self.shared.state);
         state.lent = true;
         self.shared.poke();
         while !state.resting && !state.ended {
@@ -134,14 +132,14 @@ impl Keys {
     /// Takes the terminal back.
     pub fn take_back(&self) {
         take();
-        self.shared.lock().lent = false;
+        lock(&self.shared.state).lent = false;
         self.shared.poke();
     }
 }
 
 impl Drop for Keys {
     fn drop(&mut self) {
-        self.shared.lock().ended = true;
+        lock(&self.shared.state).ended = true;
         self.shared.poke();
         if let Some(reader) = self.reader.take() {
             // It has nothing to say.
@@ -151,10 +149,10 @@ impl Drop for Keys {
     }
 }
 
-fn read(shared: &Shared, heard: &impl Fn(char)) {
+fn read(shared: &SharedKeys, heard: &impl Fn(char)) {
     let stdin = io::stdin();
     loop {
-        let mut state = shared.lock();
+        let mut state = lock(&shared.state);
         while state.lent && !state.ended {
             state.resting = true;
             shared.changed.notify_all();
@@ -186,7 +184,7 @@ fn read(shared: &Shared, heard: &impl Fn(char)) {
             }
             // The terminal is gone, or at its end: its signal says so too.
             _ if !keys.contains(PollFlags::IN) || keys.contains(PollFlags::HUP) => {
-                shared.lock().ended = true;
+                lock(&shared.state).ended = true;
                 shared.changed.notify_all();
                 return;
             }

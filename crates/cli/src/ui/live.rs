@@ -16,7 +16,6 @@ use std::io::Write;
 use std::sync::Arc;
 use std::sync::Condvar;
 use std::sync::Mutex;
-use std::sync::MutexGuard;
 use std::sync::PoisonError;
 use std::thread::JoinHandle;
 use std::time::Duration;
@@ -25,6 +24,7 @@ use std::time::Instant;
 use unicode_width::UnicodeWidthChar;
 
 use handloom_core::scheduler::Event;
+use handloom_core::world::lock;
 
 use crate::ui::failure_report::INDENT;
 use crate::ui::report::COLUMN;
@@ -41,14 +41,14 @@ const FIRST: Duration = Duration::from_millis(250);
 /// More jobs than this are only counted.
 const MOST_JOBS: usize = 8;
 
-/// A job that never ran before is thought to take so long, until others of this run have ended, seconds.
-const UNKNOWN: f64 = 0.5;
+/// A job that never ran before is thought to take so long, until others of this run have ended.
+const UNKNOWN: Duration = Duration::from_millis(500);
 
 /// A job that runs.
 struct LiveJob {
     name: String,
     since: Instant,
-    usual: Option<f64>,
+    usual: Option<Duration>,
 }
 
 /// What is shown.
@@ -59,11 +59,11 @@ pub struct Board {
     planned: usize,
     over: usize,
     failed: usize,
-    /// What jobs that ran before and are not over take, seconds; and how many never ran before.
-    known: f64,
+    /// What jobs that ran before and are not over take; and how many never ran before.
+    known: Duration,
     unknown: usize,
     /// What jobs that never ran before took in this run.
-    learned: (f64, usize),
+    learned: (Duration, u32),
     slots: usize,
 }
 
@@ -75,9 +75,9 @@ impl Board {
             planned: 0,
             over: 0,
             failed: 0,
-            known: 0.0,
+            known: Duration::ZERO,
             unknown: 0,
-            learned: (0.0, 0),
+            learned: (Duration::ZERO, 0),
             slots: slots.max(1),
         }
     }
@@ -86,11 +86,11 @@ impl Board {
         match event {
             Event::Planned {
                 jobs,
-                seconds,
+                usual,
                 unknown,
             } => {
                 self.planned += jobs;
-                self.known += seconds;
+                self.known += *usual;
                 self.unknown += unknown;
             }
             Event::Began { step, usual, .. } => self.jobs.push(LiveJob {
@@ -107,17 +107,17 @@ impl Board {
                     .position(|job| job.name == text::safe(&ended.step));
                 if let Some(at) = at {
                     let job = self.jobs.remove(at);
-                    self.close(job.usual, Some(ended.seconds));
+                    self.close(job.usual, Some(ended.took));
                 }
             }
             _ => {}
         }
     }
 
-    fn close(&mut self, usual: Option<f64>, took: Option<f64>) {
+    fn close(&mut self, usual: Option<Duration>, took: Option<Duration>) {
         self.over += 1;
         match usual {
-            Some(usual) => self.known = (self.known - usual).max(0.0),
+            Some(usual) => self.known = self.known.saturating_sub(usual),
             None => {
                 self.unknown = self.unknown.saturating_sub(1);
                 if let Some(took) = took {
@@ -127,31 +127,24 @@ impl Board {
         }
     }
 
-    /// How long the rest will take, seconds.
-    #[expect(
-        clippy::cast_precision_loss,
-        reason = "numbers of jobs, for an estimate"
-    )]
-    fn left(&self, now: Instant) -> f64 {
+    /// How long the rest will take.
+    fn left(&self, now: Instant) -> Duration {
         let each = match self.learned {
             (_, 0) => UNKNOWN,
-            (seconds, count) => seconds / count as f64,
+            (time, count) => time / count,
         };
-        let all = self.known + self.unknown as f64 * each;
-        let done: f64 = self
+        let number = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
+        let all = self.known + each.saturating_mul(number(self.unknown));
+        let done: Duration = self
             .jobs
             .iter()
-            .map(|job| {
-                (now - job.since)
-                    .as_secs_f64()
-                    .min(job.usual.unwrap_or(each))
-            })
+            .map(|job| (now - job.since).min(job.usual.unwrap_or(each)))
             .sum();
         let lanes = self
             .slots
             .min(self.planned.saturating_sub(self.over))
             .max(1);
-        (all - done).max(0.0) / lanes as f64
+        all.saturating_sub(done) / number(lanes)
     }
 
     /// The block's lines for a window of this size.
@@ -190,7 +183,7 @@ impl Board {
         if self.failed > 0 {
             words.push_str(&format!(" · {} failed", self.failed));
         }
-        if self.over > 0 || self.known > 0.0 {
+        if self.over > 0 || !self.known.is_zero() {
             words.push_str(&format!(" · about {} left", rough(self.left(now))));
         }
         let words = cut(&words, width.saturating_sub(INDENT.len() + cells + 2));
@@ -204,7 +197,7 @@ impl Board {
 
 /// Below the lines of jobs that have ended, in the same columns.
 fn job_line(job: &LiveJob, now: Instant, width: usize, theme: Theme) -> String {
-    let mut time = format!("{:>6}", text::seconds((now - job.since).as_secs_f64()));
+    let mut time = format!("{:>6}", text::seconds(now - job.since));
     if let Some(usual) = job.usual {
         time.push_str(&format!(", usually {}", text::seconds(usual)));
     }
@@ -218,11 +211,12 @@ fn job_line(job: &LiveJob, now: Instant, width: usize, theme: Theme) -> String {
 }
 
 /// A time that is only an estimate.
-fn rough(seconds: f64) -> String {
+fn rough(time: Duration) -> String {
+    let seconds = time.as_secs_f64();
     if seconds < 59.5 {
         format!("{:.0}s", seconds.ceil().max(1.0))
     } else {
-        text::seconds(seconds)
+        text::seconds(time)
     }
 }
 
@@ -275,19 +269,15 @@ pub struct ProgressGuard(Arc<(Mutex<LiveState>, Condvar)>);
 impl ProgressGuard {
     /// Takes the block away until it is lifted.
     pub fn drop_down(&self) {
-        let mut state = lock(&self.0);
+        let mut state = lock(&self.0.0);
         state.hidden = true;
         state.flush();
     }
 
     /// Lets the block come back.
     pub fn lift(&self) {
-        lock(&self.0).hidden = false;
+        lock(&self.0.0).hidden = false;
     }
-}
-
-fn lock(shared: &(Mutex<LiveState>, Condvar)) -> MutexGuard<'_, LiveState> {
-    shared.0.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl Live {
@@ -306,7 +296,7 @@ impl Live {
         let shared = Arc::new((Mutex::new(state), Condvar::new()));
         let ticking = Arc::clone(&shared);
         let ticker = std::thread::spawn(move || {
-            let mut state = lock(&ticking);
+            let mut state = lock(&ticking.0);
             while !state.ended {
                 let waited = ticking.1.wait_timeout(state, TICK);
                 state = waited.unwrap_or_else(PoisonError::into_inner).0;
@@ -328,7 +318,7 @@ impl Live {
 
     /// Takes note of an event.
     pub fn tell(&self, event: &Event) {
-        let mut state = lock(&self.shared);
+        let mut state = lock(&self.shared.0);
         state.board.tell(event, Instant::now());
         match event {
             Event::Began { terminal: true, .. } => {
@@ -342,7 +332,7 @@ impl Live {
 
     /// Prints above the block. Whether anybody still reads.
     pub fn print(&self, text: &str, to_error: bool) -> bool {
-        let mut state = lock(&self.shared);
+        let mut state = lock(&self.shared.0);
         state.waiting.push((to_error, text.to_owned()));
         if !state.drawn {
             state.flush();
@@ -354,7 +344,7 @@ impl Live {
     /// Takes the block away for good.
     pub fn end(&mut self) {
         {
-            let mut state = lock(&self.shared);
+            let mut state = lock(&self.shared.0);
             state.flush();
             state.ended = true;
         }
@@ -433,14 +423,14 @@ pub fn window() -> (usize, usize) {
 mod tests {
     use super::*;
 
-    fn began(step: &str, usual: Option<f64>) -> Event {
+    fn began(step: &str, usual: Option<Duration>) -> Event {
         Event::Began {
             step: step.to_owned(),
             task: false,
             reasons: Vec::new(),
             usual,
             script: String::new(),
-            slot: 0,
+            slot: handloom_core::executor::SlotId::default(),
             terminal: false,
         }
     }
@@ -451,7 +441,7 @@ mod tests {
         board.tell(
             &Event::Planned {
                 jobs: 10,
-                seconds: 8.0,
+                usual: Duration::from_secs(8),
                 unknown: 2,
             },
             now,
@@ -464,7 +454,7 @@ mod tests {
     #[test]
     fn jobs_are_shown_with_their_time_and_the_rest_is_estimated() {
         let (mut board, now) = board();
-        board.tell(&began("out/a", Some(2.0)), now);
+        board.tell(&began("out/a", Some(Duration::from_secs(2))), now);
         board.tell(&began("out/b", None), now);
         let later = now + Duration::from_secs(1);
         assert_eq!(
@@ -478,7 +468,7 @@ mod tests {
         for _ in 0..5 {
             let event = Event::Spared {
                 step: "x".to_owned(),
-                usual: Some(1.0),
+                usual: Some(Duration::from_secs(1)),
             };
             board.tell(&event, later);
         }

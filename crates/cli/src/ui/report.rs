@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::io;
 use std::io::Write;
+use std::time::Duration;
 
 use handloom_core::scheduler::Ended;
 use handloom_core::scheduler::Ending;
@@ -11,6 +12,7 @@ use handloom_core::scheduler::Summary;
 use handloom_core::text::Sources;
 use handloom_core::verdict::Reason;
 use handloom_core::verdict::ReasonKind;
+use handloom_core::world::share;
 
 use crate::arguments::Output;
 use crate::ui::Detail;
@@ -44,7 +46,7 @@ pub struct Manner<'a> {
     /// Cores that they may keep busy.
     pub cores: usize,
     /// What to type to run one step or task alone.
-    pub alone: &'a dyn Fn(&str, bool) -> String,
+    pub alone: &'a (dyn Fn(&str, bool) -> String + Sync),
     /// Printed above the first line of the run; nothing at all is printed of a run without such a line.
     pub heading: Option<String>,
 }
@@ -66,9 +68,9 @@ pub struct Report<'a> {
     unended: HashMap<String, Vec<u8>>,
     /// Scripts of jobs that are running, when they are shown.
     scripts: HashMap<String, String>,
-    /// Jobs that ran, and their processor time, seconds.
+    /// Jobs that ran, and their processor time.
     ran: usize,
-    processor: f64,
+    processor: Duration,
 }
 
 impl<'a> Report<'a> {
@@ -87,7 +89,7 @@ impl<'a> Report<'a> {
             unended: HashMap::new(),
             scripts: HashMap::new(),
             ran: 0,
-            processor: 0.0,
+            processor: Duration::ZERO,
         }
     }
 
@@ -225,7 +227,7 @@ impl<'a> Report<'a> {
             return;
         }
         self.ran += 1;
-        self.processor += ended.took.map_or(0.0, |took| took.processor);
+        self.processor += ended.usage.map_or(Duration::ZERO, |usage| usage.processor);
         if let Some(rest) = self.unended.remove(&ended.step) {
             self.put_named(&ended.step, &rest);
         }
@@ -282,7 +284,7 @@ impl<'a> Report<'a> {
             theme.paint(Role::Name, &name)
         );
         let pad = COLUMN.saturating_sub(text::columns(&name));
-        let time = format!("{:pad$}  {:>6}", "", text::seconds(ended.seconds));
+        let time = format!("{:pad$}  {:>6}", "", text::seconds(ended.took));
         line.push_str(&theme.paint(Role::Faint, &time));
         // On a first run it would stand on every line.
         let telling = ended
@@ -360,7 +362,7 @@ impl<'a> Report<'a> {
         }
         let theme = self.theme();
         let mut line = summary_line(summary, theme);
-        if self.ran > 0 && summary.seconds >= 0.1 {
+        if self.ran > 0 && summary.took >= Duration::from_millis(100) {
             line.push_str(&theme.paint(Role::Faint, &self.busy(summary)));
         }
         line.push('\n');
@@ -371,7 +373,7 @@ impl<'a> Report<'a> {
     /// How busy the cores were with jobs.
     #[expect(clippy::cast_precision_loss, reason = "a number of jobs, for a share")]
     fn busy(&self, summary: &Summary) -> String {
-        let share = self.processor / (summary.seconds * self.manner.cores as f64);
+        let share = share(self.processor, summary.took) / self.manner.cores as f64;
         let cores = match self.manner.cores {
             1 => "1 core".to_owned(),
             count => format!("{count} cores"),
@@ -427,5 +429,5 @@ fn summary_line(summary: &Summary, theme: Theme) -> String {
     } else {
         parts.join(", ")
     };
-    format!("{all} in {}", text::seconds(summary.seconds))
+    format!("{all} in {}", text::seconds(summary.took))
 }

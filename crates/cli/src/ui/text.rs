@@ -1,12 +1,15 @@
 //! Small texts: times, counts, and names made harmless.
 
 use std::borrow::Cow;
+use std::time::Duration;
 
 use handloom_core::project::secret;
+use handloom_core::world::ByteSize;
 use handloom_core::world::names;
 
 /// A duration in units that a person reads: `0.21s`, `3m 04s`, `2h 05m`.
-pub fn seconds(seconds: f64) -> String {
+pub fn seconds(time: Duration) -> String {
+    let seconds = time.as_secs_f64();
     if seconds < 0.0095 {
         return format!("{:.0}ms", seconds * 1000.0);
     }
@@ -14,12 +17,7 @@ pub fn seconds(seconds: f64) -> String {
         let digits = if seconds < 9.995 { 2 } else { 1 };
         return format!("{seconds:.digits$}s");
     }
-    #[expect(
-        clippy::cast_possible_truncation,
-        clippy::cast_sign_loss,
-        reason = "a positive number of seconds"
-    )]
-    let whole = seconds.round() as u64;
+    let whole = (time + Duration::from_millis(500)).as_secs();
     if whole < 3600 {
         format!("{}m {:02}s", whole / 60, whole % 60)
     } else {
@@ -142,7 +140,8 @@ pub fn paragraph(words: &[String], width: usize) -> Vec<String> {
 }
 
 /// An amount of bytes in units that a person reads: `812 B`, `1.4 MB`.
-pub fn bytes(bytes: u64) -> String {
+pub fn bytes(size: ByteSize) -> String {
+    let bytes = size.bytes();
     #[expect(clippy::cast_precision_loss, reason = "a size, for people")]
     let mut size = bytes as f64;
     if bytes < 1000 {
@@ -227,7 +226,7 @@ mod tests {
             (184.0, "3m 04s"),
             (7500.0, "2h 05m"),
         ] {
-            assert_eq!(seconds(value), text);
+            assert_eq!(seconds(Duration::from_secs_f64(value)), text);
         }
     }
 
@@ -240,7 +239,7 @@ mod tests {
             (1_440_000, "1.4 MB"),
             (123_400_000_000, "123 GB"),
         ] {
-            assert_eq!(bytes(value), text);
+            assert_eq!(bytes(ByteSize(value)), text);
         }
     }
 

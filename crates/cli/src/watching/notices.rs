@@ -12,8 +12,6 @@ use std::path::Path;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::Mutex;
-use std::sync::MutexGuard;
-use std::sync::PoisonError;
 use std::sync::mpsc::Sender;
 use std::time::Duration;
 
@@ -27,6 +25,7 @@ use notify::event::AccessKind;
 use notify::event::AccessMode;
 
 use handloom_core::status::WatchSet;
+use handloom_core::world::lock;
 
 use crate::failure::CommandError;
 use crate::watching::FilePoller;
@@ -57,10 +56,6 @@ const SHARED: [(u32, &str); 14] = [
 
 /// For each file behind links what links to it, as seen from the root.
 type Links = Arc<Mutex<HashMap<String, Vec<String>>>>;
-
-fn lock(links: &Links) -> MutexGuard<'_, HashMap<String, Vec<String>>> {
-    links.lock().unwrap_or_else(PoisonError::into_inner)
-}
 
 /// Who is told of changed files.
 pub struct Notices {

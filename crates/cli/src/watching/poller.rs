@@ -4,8 +4,6 @@ use std::collections::HashMap;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::Mutex;
-use std::sync::MutexGuard;
-use std::sync::PoisonError;
 use std::sync::mpsc::Sender;
 use std::time::Duration;
 use std::time::Instant;
@@ -15,6 +13,7 @@ use handloom_core::world::Disk;
 use handloom_core::world::FileKind;
 use handloom_core::world::RealDisk;
 use handloom_core::world::Stat;
+use handloom_core::world::lock;
 
 use crate::watching::WatchEvent;
 
@@ -29,10 +28,6 @@ type SeenFile = HashMap<String, Option<Stat>>;
 pub struct FilePoller {
     disk: RealDisk,
     seen: Arc<Mutex<SeenFile>>,
-}
-
-fn lock(seen: &Mutex<SeenFile>) -> MutexGuard<'_, SeenFile> {
-    seen.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl FilePoller {

@@ -56,39 +56,38 @@ impl<'d> LoadedProject<'d> {
     }
 }
 
-impl<'d> LoadedProject<'d> {
-    /// What would become of everything that an order holds; `None` when a description is wrong, which is
-    /// reported. Steps in `remade` would run in any case. Where the project was taken over, only what can
-    /// differ since is judged.
-    #[must_use]
-    pub fn dry_run(
-        &mut self,
-        vars: &Vars<'d>,
-        environment: &RecordingEnvironment<'_>,
-        order: &Order,
-        remade: &[NodeId],
-        threads: usize,
-    ) -> Option<PerPosition<Prediction>> {
-        let run = DryRun {
-            project: &self.project,
-            vars,
-            environment,
-            order,
-            remade,
-            threads,
-            known: None,
-        };
-        let Some(cached) = &mut self.cached else {
-            return run.predict();
-        };
-        cached.look_at(&self.project, order, environment.disk, threads);
-        let open = cached.open_positions(&self.project, order, remade);
-        let contents = cached.contents();
-        let states = |path| contents.state(path);
-        let known = Some(KnownSince {
-            open: &open,
-            states: &states,
-        });
-        DryRun { known, ..run }.predict()
-    }
+/// What would become of everything that an order holds; `None` when a description is wrong, which is reported.
+/// Steps in `remade` would run in any case. Where the project was taken over, only what can differ since is
+/// judged.
+#[must_use]
+pub fn dry_run<'d>(
+    project: &Project<'d>,
+    cached: Option<&mut CachedProject>,
+    vars: &Vars<'d>,
+    environment: &RecordingEnvironment<'_>,
+    order: &Order,
+    remade: &[NodeId],
+    threads: usize,
+) -> Option<PerPosition<Prediction>> {
+    let run = DryRun {
+        project,
+        vars,
+        environment,
+        order,
+        remade,
+        threads,
+        known: None,
+    };
+    let Some(cached) = cached else {
+        return run.predict();
+    };
+    cached.look_at(project, order, environment.disk, threads);
+    let open = cached.open_positions(project, order, remade);
+    let contents = cached.contents();
+    let states = |path| contents.state(path);
+    let known = Some(KnownSince {
+        open: &open,
+        states: &states,
+    });
+    DryRun { known, ..run }.predict()
 }

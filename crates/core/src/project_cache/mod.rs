@@ -26,5 +26,6 @@ mod writer;
 pub use cached_project::CachedProject;
 pub use keep::keep;
 pub use load::LoadedProject;
+pub use load::dry_run;
 pub use resident::ResidentProject;
 pub use writer::BuildOutcome;

@@ -7,6 +7,7 @@ use std::time::Duration;
 use crate::records::JobRecord;
 use crate::records::RunRecord;
 use crate::scheduler::event::Ending;
+use crate::world::share;
 
 /// All jobs of one description.
 #[derive(Clone, Debug, PartialEq)]
@@ -78,10 +79,7 @@ impl RunAnalysis {
     /// How many jobs ran at once on average.
     #[must_use]
     pub fn at_once(&self) -> f64 {
-        if self.whole.is_zero() {
-            return 0.0;
-        }
-        self.took.div_duration_f64(self.whole)
+        share(self.took, self.whole)
     }
 }
 

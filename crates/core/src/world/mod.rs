@@ -24,6 +24,7 @@ pub use time::ByteSize;
 pub use time::Ticks;
 pub use time::nanoseconds;
 pub use time::rounded_seconds;
+pub use time::share;
 
 /// What a name stands for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]

@@ -66,6 +66,15 @@ pub fn rounded_seconds(time: Duration) -> f64 {
     (time.as_secs_f64() * 10_000.0).round() / 10_000.0
 }
 
+/// How much one duration is of another, from 0; nothing of none.
+#[must_use]
+pub fn share(part: Duration, whole: Duration) -> f64 {
+    if whole.is_zero() {
+        return 0.0;
+    }
+    part.div_duration_f64(whole)
+}
+
 /// Durations in JSON: seconds to a tenth of a millisecond.
 pub mod as_seconds {
     use std::time::Duration;

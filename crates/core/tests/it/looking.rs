@@ -10,6 +10,7 @@ use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
 use handloom_core::project_cache::CachedProject;
 use handloom_core::project_cache::LoadedProject;
+use handloom_core::project_cache::dry_run;
 use handloom_core::status::Prediction;
 use handloom_core::status::RecordingEnvironment;
 use handloom_core::status::learned_edges::FoundEdges;
@@ -38,7 +39,15 @@ impl<'d> Seen<'_, 'd> {
 
     /// What would become of all that an order holds.
     pub fn dry_run(&self, loaded: &mut LoadedProject<'d>, order: &Order) -> Predictions {
-        let predictions = loaded.dry_run(self.vars, self.environment, order, &[], 1);
+        let predictions = dry_run(
+            &loaded.project,
+            loaded.cached.as_mut(),
+            self.vars,
+            self.environment,
+            order,
+            &[],
+            1,
+        );
         predictions.expect("no mistake")
     }
 }
