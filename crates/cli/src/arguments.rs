@@ -10,7 +10,7 @@ use clap::Parser;
 use clap::Subcommand;
 use clap::ValueEnum;
 
-use handloom_core::project::script::duration;
+use handloom_core::text::duration;
 
 use crate::commands::completions::names;
 use crate::commands::completions::tasks;

@@ -10,7 +10,7 @@ use serde::Deserialize;
 
 use handloom_core::executor::GRACE;
 use handloom_core::project::description::FILE_NAME;
-use handloom_core::project::script::duration;
+use handloom_core::text::duration;
 use handloom_core::world::own;
 
 use crate::arguments::Output;

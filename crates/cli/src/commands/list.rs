@@ -5,11 +5,11 @@ use std::process::ExitCode;
 use serde::Serialize;
 
 use handloom_core::language::Word;
+use handloom_core::language::word_names;
 use handloom_core::project::Project;
 use handloom_core::project::Step;
 use handloom_core::project::TaskNode;
 use handloom_core::project::decl::Decl;
-use handloom_core::project::decl::word_names;
 use handloom_core::project::script::usage;
 use handloom_core::project::values::Vars;
 

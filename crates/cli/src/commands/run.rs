@@ -249,7 +249,7 @@ fn call(
     }
     call.extra.clone_from(&arguments.extra);
     let asks_for_extra = decl.clauses.recipe.is_some_and(|recipe| {
-        handloom_core::project::decl::script_names(recipe).any(|(name, _)| name == "extra")
+        handloom_core::language::script_names(recipe).any(|(name, _)| name == "extra")
     });
     if !call.extra.is_empty() && !asks_for_extra {
         return Err(wrong(format!(

@@ -18,7 +18,6 @@ use crate::executor::cancel::CancelToken;
 use crate::executor::exit::Exit;
 use crate::executor::job::Job;
 use crate::executor::job::Outcome;
-use crate::executor::job::SlotId;
 use crate::executor::queue::ExecutionContext;
 use crate::executor::queue::Executor;
 use crate::executor::queue::JobEnd;
@@ -113,10 +112,6 @@ impl ThreadPool {
             submitted: 0,
         })
     }
-
-    fn worker(&self, slot: SlotId) -> Option<&Sender<(Ticket, Submission)>> {
-        self.workers.get(slot.index())
-    }
 }
 
 impl JobQueue for ThreadPool {
@@ -127,10 +122,10 @@ impl JobQueue for ThreadPool {
     fn submit(&mut self, submission: Submission) -> Ticket {
         let ticket = Ticket(self.submitted);
         self.submitted += 1;
-        // A worker only stops listening when this value is gone.
-        let _ = self
-            .worker(submission.job.slot)
-            .map(|worker| worker.send((ticket, submission)));
+        if let Some(worker) = self.workers.get(submission.job.slot.index()) {
+            // A worker only stops listening when this value is gone.
+            let _ = worker.send((ticket, submission));
+        }
         ticket
     }
 

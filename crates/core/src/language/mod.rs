@@ -15,6 +15,7 @@ mod lines;
 mod names;
 mod parser;
 mod raw;
+mod references;
 mod syntax;
 mod tidy;
 mod words;
@@ -23,6 +24,9 @@ pub use names::is_name;
 pub use parser::Parsed;
 pub use parser::parse;
 pub use parser::parse_words;
+pub use references::condition_words;
+pub use references::script_names;
+pub use references::word_names;
 pub use syntax::*;
 pub use tidy::tidy;
 

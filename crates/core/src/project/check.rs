@@ -7,17 +7,17 @@ use crate::language::Script;
 use crate::language::TopItem;
 use crate::language::VarRef;
 use crate::language::Word;
-use crate::project::build::Project;
+use crate::language::script_names;
 use crate::project::decl::Clauses;
-use crate::project::decl::script_names;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
-use crate::project::script::duration;
+use crate::project::model::Project;
 use crate::project::script::interpreter;
 use crate::project::shell::is_shell;
 use crate::project::value::Value;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
+use crate::text::duration;
 use crate::text::nearest;
 
 /// Reports unknown names in recipes, and variables in quotes of recipes that are no shell scripts.

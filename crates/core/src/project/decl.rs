@@ -12,7 +12,6 @@ use crate::language::LearnHow;
 use crate::language::Let;
 use crate::language::LetHow;
 use crate::language::Name;
-use crate::language::Piece;
 use crate::language::Script;
 use crate::language::TargetSyntax;
 use crate::language::Task;
@@ -20,13 +19,15 @@ use crate::language::ValueSyntax as Written;
 use crate::language::Word;
 use crate::language::WordKind;
 use crate::language::WordPart;
+use crate::language::condition_words;
+use crate::language::script_names;
+use crate::language::word_names;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::value::Value;
 use crate::project::values::Lookup;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
-use crate::text::Span;
 
 /// What `uses`, `limit` and `retry` say: how a job may run, no part of what it makes.
 #[derive(Clone, Debug, Default)]
@@ -421,39 +422,6 @@ pub fn own_let<'a, 'd: 'a>(
     }
     frame.set(name, value);
     Some(())
-}
-
-/// The names of the variables in a word.
-pub fn word_names(word: &Word) -> impl Iterator<Item = &str> {
-    let parts: &[WordPart] = match &word.kind {
-        WordKind::Plain => &[],
-        WordKind::Mixed(parts) => parts,
-    };
-    parts.iter().filter_map(|part| match part {
-        WordPart::Var(reference) => Some(&*reference.name.text),
-        WordPart::Text { .. } => None,
-    })
-}
-
-/// The names of the variables in a script.
-pub fn script_names(script: &Script) -> impl Iterator<Item = (&str, Span)> {
-    script.pieces.iter().filter_map(|piece| match piece {
-        Piece::Var(reference) => Some((&*reference.name.text, reference.span)),
-        Piece::Text(_) => None,
-    })
-}
-
-/// All words of a condition.
-pub fn condition_words(condition: &Condition) -> Box<dyn Iterator<Item = &Word> + '_> {
-    match condition {
-        Condition::And(left, right) | Condition::Or(left, right) => {
-            Box::new(condition_words(left).chain(condition_words(right)))
-        }
-        Condition::Not(inner) => condition_words(inner),
-        Condition::Is(left, right)
-        | Condition::IsNot(left, right)
-        | Condition::Has(left, right) => Box::new(left.iter().chain(right)),
-    }
 }
 
 /// A `task` of a description.

@@ -3,8 +3,8 @@
 use crate::language::Word;
 use crate::language::WordKind;
 use crate::language::WordPart;
+use crate::language::word_names;
 use crate::project::decl::Clauses;
-use crate::project::decl::word_names;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::pattern::Pattern;

@@ -15,66 +15,34 @@ use std::sync::Arc;
 
 use crate::language::LearnHow;
 use crate::language::TargetSyntax;
-use crate::project::build::IndexRange;
-use crate::project::build::NOBODY;
-use crate::project::build::Project;
-use crate::project::build::Step;
-use crate::project::build::StepId;
 use crate::project::decl::Clauses;
 use crate::project::decl::Decl;
 use crate::project::description::PartId;
 use crate::project::each::each_words;
 use crate::project::each::hole_names;
+use crate::project::each_match::Each;
+use crate::project::each_match::HoleSlot;
+use crate::project::each_match::Match;
+use crate::project::model::IndexRange;
+use crate::project::model::NOBODY;
+use crate::project::model::Project;
+use crate::project::model::Step;
+use crate::project::model::StepId;
 use crate::project::paths::PathId;
 use crate::project::paths::from_root;
-use crate::project::pattern::Pattern;
 use crate::project::pattern::escape;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
-use crate::text::Span;
 
 /// One target may not come to more steps than this.
 const MAX_STEPS: usize = 5_000_000;
 
-/// One file that an `each` pattern matched, and what the pattern's holes took.
-struct Match {
-    path: PathId,
-    values: Vec<PathId>,
-}
-
-enum HoleSlot {
-    Files {
-        pattern: Pattern,
-        /// The place of its word.
-        span: Span,
-        /// For each of the pattern's holes its number among the target's.
-        holes: Vec<usize>,
-        matches: Vec<Match>,
-        seen: HashSet<PathId>,
-    },
-    Values {
-        hole: usize,
-        values: Vec<PathId>,
-    },
-}
-
-/// The `each`s of one target.
-struct Each {
-    decl: usize,
-    slots: Vec<HoleSlot>,
-    /// Combinations that are steps already.
-    emitted: HashSet<Vec<PathId>>,
-    /// How many matches of a single slot are steps already.
-    done: usize,
-    changed: bool,
-}
-
 pub struct Expander<'v, 'd> {
     pub(super) vars: &'v Vars<'d>,
-    materialized: Option<&'v HashSet<String>>,
-    eaches: Vec<Each>,
+    pub(super) materialized: Option<&'v HashSet<String>>,
+    pub(super) eaches: Vec<Each>,
     /// Which patterns lie in a folder: indices of `eaches` and of their slots.
-    by_folder: HashMap<String, Vec<(usize, usize)>>,
+    pub(super) by_folder: HashMap<String, Vec<(usize, usize)>>,
     /// Outputs that have not been matched against the patterns yet.
     pub(super) fresh: Vec<PathId>,
 }
@@ -239,100 +207,6 @@ impl<'v, 'd> Expander<'v, 'd> {
             .sort_unstable_by(|&a, &b| paths.get(a).cmp(paths.get(b)));
         project.sorted_outputs.dedup();
         self.check_overlaps(project);
-    }
-
-    fn match_sources(&mut self, project: &mut Project<'d>) {
-        let vars = self.vars;
-        for each in &mut self.eaches {
-            for slot in &mut each.slots {
-                let HoleSlot::Files { pattern, span, .. } = slot else {
-                    continue;
-                };
-                let (pattern, span) = (pattern.clone(), *span);
-                let walked = vars.folders.walk(&pattern, &mut |path| {
-                    if !vars.environment.leftover(path) {
-                        add_match(slot, &mut project.paths, path);
-                    }
-                });
-                // Reported; the target then has no steps for what lies there.
-                let _ = vars.check_walk(walked, span);
-            }
-        }
-    }
-
-    /// Matches outputs that are new against every pattern whose folder they may lie in.
-    fn match_fresh(&mut self, project: &mut Project<'d>) {
-        for output in std::mem::take(&mut self.fresh) {
-            let path = project.paths.get(output).to_owned();
-            if path.ends_with('/') {
-                self.match_tree(project, output, &path);
-                continue;
-            }
-            let ends = std::iter::once(0).chain(path.match_indices('/').map(|(at, _)| at + 1));
-            for end in ends {
-                let Some(patterns) = self.by_folder.get(&path[..end]) else {
-                    continue;
-                };
-                for &(each, slot) in patterns {
-                    if add_match(
-                        &mut self.eaches[each].slots[slot],
-                        &mut project.paths,
-                        &path,
-                    ) {
-                        self.eaches[each].changed = true;
-                    }
-                }
-            }
-        }
-    }
-
-    /// A made folder: its files match once it is known to be up to date.
-    fn match_tree(&mut self, project: &mut Project<'d>, tree: PathId, path: &str) {
-        let materialized = self
-            .materialized
-            .is_none_or(|materialized| materialized.contains(path));
-        for each in &mut self.eaches {
-            for slot in &mut each.slots {
-                let HoleSlot::Files { pattern, span, .. } = slot else {
-                    continue;
-                };
-                if !looks_into(pattern, path) {
-                    continue;
-                }
-                if !materialized {
-                    if !project.unmaterialized.contains(&tree) {
-                        project.unmaterialized.push(tree);
-                    }
-                    continue;
-                }
-                let (pattern, span) = (pattern.clone(), *span);
-                let paths = &mut project.paths;
-                let walked = self.vars.folders.walk(&pattern, &mut |found| {
-                    if found.starts_with(path) && add_match(slot, paths, found) {
-                        each.changed = true;
-                    }
-                });
-                let _ = self.vars.check_walk(walked, span);
-            }
-        }
-    }
-
-    fn warn_empty(&self, project: &Project<'d>) {
-        for each in &self.eaches {
-            let decl = &project.decls[each.decl];
-            for (slot, word) in each.slots.iter().zip(each_words(&decl.clauses)) {
-                if let HoleSlot::Files { matches, .. } = slot
-                    && matches.is_empty()
-                    && project.unmaterialized.is_empty()
-                    && self.vars.environment.is_sure()
-                {
-                    self.vars.report(
-                        Diagnostic::warning(word.span, "this pattern matches no file now, so the target has no steps")
-                            .help("check the folder's name; paths are seen from the folder of this hand.loom"),
-                    );
-                }
-            }
-        }
     }
 
     // ---- steps ---------------------------------------------------------------------------------
@@ -546,34 +420,4 @@ fn in_order_of_targets(project: &mut Project<'_>) {
     for maker in project.makers.iter_mut().filter(|maker| **maker != NOBODY) {
         *maker = moved[*maker as usize];
     }
-}
-
-/// Whether a pattern may match files in a folder that is made as a whole.
-pub fn looks_into(pattern: &Pattern, tree: &str) -> bool {
-    pattern.folder().starts_with(tree) || pattern.may_hold(tree)
-}
-
-fn add_match(slot: &mut HoleSlot, paths: &mut crate::project::paths::Paths, path: &str) -> bool {
-    let HoleSlot::Files {
-        pattern,
-        matches,
-        seen,
-        ..
-    } = slot
-    else {
-        return false;
-    };
-    let Some(captures) = pattern.captures(path) else {
-        return false;
-    };
-    let id = paths.intern(path);
-    if !seen.insert(id) {
-        return false;
-    }
-    let values = captures
-        .iter()
-        .map(|&(start, end)| paths.intern(&path[start..end]))
-        .collect();
-    matches.push(Match { path: id, values });
-    true
 }

@@ -1,12 +1,12 @@
 //! The files a step makes: their names put together, checked, and claimed by one step alone.
 
-use crate::project::build::NOBODY;
-use crate::project::build::Project;
-use crate::project::build::StepId;
 use crate::project::decl::Decl;
 use crate::project::expand::Expander;
 use crate::project::folders::OWN_FOLDER;
 use crate::project::frame::Frame;
+use crate::project::model::NOBODY;
+use crate::project::model::Project;
+use crate::project::model::StepId;
 use crate::project::paths::PathId;
 use crate::project::paths::from_root;
 use crate::project::pattern::fill_holes;

@@ -7,20 +7,18 @@
 //! *script* has everything put in, and is made only for a step that runs.
 
 use std::fmt::Write;
-use std::time::Duration;
 
 use crate::language::LearnHow;
 use crate::language::Piece;
 use crate::language::Script;
-use crate::language::VarRef;
 use crate::language::Word;
-use crate::project::build::Project;
-use crate::project::build::Step;
-use crate::project::build::TaskNode;
 use crate::project::decl::Decl;
 use crate::project::decl::TaskDecl;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
+use crate::project::model::Project;
+use crate::project::model::Step;
+use crate::project::model::TaskNode;
 use crate::project::paths::PathId;
 use crate::project::paths::from_root;
 use crate::project::pattern::fill_holes;
@@ -128,174 +126,6 @@ pub struct LearnFile {
     pub path: String,
     /// Whether Hand Loom named it, and takes it away again.
     pub scratch: bool,
-}
-
-impl<'d> Decl<'d> {
-    /// Whether a name stands for something else in each step.
-    fn is_left(&self, name: &str) -> bool {
-        matches!(name, "needs" | "target" | "learn")
-            || self.name_varies(name)
-            || self.is_label(name)
-    }
-
-    fn is_label(&self, name: &str) -> bool {
-        self.labels().any(|label| label == name)
-    }
-
-    fn labels(&self) -> impl Iterator<Item = &str> {
-        self.syntax
-            .outputs
-            .iter()
-            .chain(self.clauses.needs.iter().copied())
-            .filter_map(|group| group.label.as_ref())
-            .map(|label| &*label.text)
-    }
-
-    /// The text that is compared with the last run's; `None` when something in it is wrong.
-    pub fn recipe_text(&self, vars: &Vars<'d>) -> Option<String> {
-        let frame = self.fixed_frame();
-        let script = self.clauses.recipe?;
-        let mut recipe_text = begin_recipe_text(&interpreter(vars, script, &frame)?);
-        if let Some(word) = self.clauses.folder {
-            line(
-                &mut recipe_text,
-                "in",
-                &self.words_text(vars, std::slice::from_ref(word), &frame)?,
-            );
-        }
-        for (name, words) in &self.clauses.env {
-            let words = self.words_text(vars, words, &frame)?;
-            line(&mut recipe_text, "env", &format!("{} = {words}", name.text));
-        }
-        if let Some((how, file)) = self.clauses.learn {
-            let how = match how {
-                LearnHow::Listing => "listing",
-                LearnHow::Lines => "lines",
-                LearnHow::Watched => "watched",
-            };
-            let file = match file {
-                Some(word) => self.words_text(vars, std::slice::from_ref(word), &frame)?,
-                None => String::new(),
-            };
-            line(
-                &mut recipe_text,
-                "learn",
-                format!("{how} {file}").trim_end(),
-            );
-        }
-        let labels: Vec<&str> = self.labels().collect();
-        if !labels.is_empty() {
-            line(&mut recipe_text, "labels", &labels.join(" "));
-        }
-        recipe_text.push_str("recipe:\n");
-        recipe_text.push_str(&self.script_text(vars, script, &frame)?);
-        if let Some(finally) = self.clauses.finally {
-            recipe_text.push_str("\nfinally:\n");
-            recipe_text.push_str(&self.script_text(vars, finally, &frame)?);
-        }
-        vars.compared(recipe_text, script.span)
-    }
-
-    fn script_text(&self, vars: &Vars<'d>, script: &Script, frame: &Frame<'_>) -> Option<String> {
-        let mut text = String::new();
-        for piece in &script.pieces {
-            match piece {
-                Piece::Text(piece) => text.push_str(piece),
-                Piece::Var(reference) => text.push_str(&self.var_text(vars, reference, frame)?),
-            }
-        }
-        Some(text)
-    }
-
-    fn var_text(&self, vars: &Vars<'d>, reference: &VarRef, frame: &Frame<'_>) -> Option<String> {
-        if self.is_left(&reference.name.text) {
-            return Some(vars.description.sources.slice(reference.span).to_owned());
-        }
-        let value = vars.reference(reference, frame)?;
-        Some(shell::quote_all(value.texts()))
-    }
-
-    fn words_text(&self, vars: &Vars<'d>, words: &[Word], frame: &Frame<'_>) -> Option<String> {
-        let mut out = Vec::new();
-        for word in words {
-            if crate::project::decl::word_names(word).any(|name| self.is_left(name)) {
-                out.push(vars.description.sources.slice(word.span).to_owned());
-            } else {
-                let value = vars.word(word, frame)?;
-                out.extend(value.atoms.iter().map(|atom| shell::quote(&atom.text)));
-            }
-        }
-        Some(out.join(" "))
-    }
-
-    /// Whether what is compared depends on a hole's value: outputs and prerequisites are compared on their
-    /// own.
-    pub(crate) fn uses_hole(&self, vars: &Vars<'d>, hole: &str) -> bool {
-        if self.uses(hole) {
-            return true;
-        }
-        let written = format!("<{hole}");
-        let learn = self.clauses.learn.and_then(|(_, file)| file);
-        let mut words = self.clauses.folder.into_iter().chain(learn);
-        words.any(|word| vars.description.sources.slice(word.span).contains(&written))
-    }
-
-    /// Whether a hole is part of an output's name, so that another value is another step.
-    pub(crate) fn names_output(&self, vars: &Vars<'d>, hole: &str) -> bool {
-        let (plain, put_in) = (format!("<{hole}"), format!("@{{{hole}"));
-        let mut words = self.syntax.outputs.iter().flat_map(|group| &group.items);
-        words.any(|item| {
-            let written = vars.description.sources.slice(item.word.span);
-            written.contains(&plain) || written.contains(&put_in)
-        })
-    }
-
-    /// Writes down the values that differ from step to step: part of what is compared.
-    pub fn parameters<'v>(
-        &self,
-        vars: &Vars<'d>,
-        values: impl Iterator<Item = &'v str> + Clone,
-        out: &mut String,
-    ) -> Option<()> {
-        let used = self.used_holes.get_or_init(|| {
-            let used = self.holes.iter().map(|hole| self.uses_hole(vars, hole));
-            used.collect()
-        });
-        for ((hole, value), used) in self.holes.iter().zip(values.clone()).zip(used) {
-            if !used {
-                continue;
-            }
-            for piece in [hole.as_str(), " = ", value, "\n"] {
-                out.push_str(piece);
-            }
-        }
-        if !self.varying.is_empty() {
-            let values: Vec<&str> = values.collect();
-            let frame = self.frame(vars, &values)?;
-            let used = self.varying.iter().filter(|own| self.uses(&own.name.text));
-            for definition in used {
-                let name = &*definition.name.text;
-                if let Some(value) = frame.local(name) {
-                    let value = shell::quote_all(value.texts());
-                    let value = vars.compared(value, definition.span)?;
-                    line(out, name, &format!("= {value}"));
-                }
-            }
-        }
-        Some(())
-    }
-}
-
-/// The first line of a sheet: the interpreter.
-fn begin_recipe_text(interpreter: &[String]) -> String {
-    let mut recipe_text = String::new();
-    let words = shell::quote_all(interpreter.iter().map(String::as_str));
-    line(&mut recipe_text, "with", &words);
-    recipe_text
-}
-
-fn line(recipe_text: &mut String, keyword: &str, rest: &str) {
-    let _ = writeln!(recipe_text, "{keyword} {rest}");
 }
 
 /// Groups of paths put into a frame: `all` under one name, and each label under its own.
@@ -523,60 +353,6 @@ pub fn task_frame<'a, 'd: 'a>(
     Some(frame)
 }
 
-/// What of a remembered task is compared with the last run: its script with variables and arguments
-/// put in, prerequisites left as written.
-pub fn task_recipe_text<'d>(
-    vars: &Vars<'d>,
-    project: &Project<'d>,
-    task: &TaskNode<'d>,
-    call: &TaskCall,
-) -> Option<String> {
-    let decl = &task.decl;
-    let script = decl.clauses.recipe?;
-    let mut frame = task_frame(vars, project, task, call)?;
-    let labels = decl
-        .clauses
-        .needs
-        .iter()
-        .filter_map(|group| group.label.as_ref());
-    for name in labels.map(|label| &*label.text).chain(["needs"]) {
-        frame.set(name, Value::word(format!("@{{{name}}}")));
-    }
-    let interpreter = interpreter(vars, script, &frame)?;
-    let mut recipe_text = begin_recipe_text(&interpreter);
-    line(
-        &mut recipe_text,
-        "in",
-        &run_folder(vars, decl.clauses.folder, &frame)?,
-    );
-    for (name, words) in &decl.clauses.env {
-        let value = vars.words(words, &frame)?;
-        let words = shell::quote_all(value.texts());
-        line(&mut recipe_text, "env", &format!("{} = {words}", name.text));
-    }
-    recipe_text.push_str("recipe:\n");
-    recipe_text.push_str(&render(vars, script, &frame, &interpreter)?);
-    if let Some(finally) = decl.clauses.finally {
-        recipe_text.push_str("\nfinally:\n");
-        recipe_text.push_str(&render(vars, finally, &frame, &interpreter)?);
-    }
-    vars.compared(recipe_text, script.span)
-}
-
-/// The arguments of a task, as text: part of what is compared.
-#[must_use]
-pub fn task_parameters(call: &TaskCall) -> String {
-    let mut text = String::new();
-    for (name, value) in &call.values {
-        line(&mut text, name, &format!("= {}", shell::quote(value)));
-    }
-    if !call.extra.is_empty() {
-        let extra = shell::quote_all(call.extra.iter().map(String::as_str));
-        line(&mut text, "extra", &format!("= {extra}"));
-    }
-    text
-}
-
 /// A task's name and parameters as they are typed: `publish EDITION [channel=draft]`.
 #[must_use]
 pub fn usage(vars: &Vars<'_>, decl: &TaskDecl<'_>) -> String {
@@ -598,43 +374,4 @@ pub fn usage(vars: &Vars<'_>, decl: &TaskDecl<'_>) -> String {
         }
     }
     usage
-}
-
-/// A time such as `90s`, `5m`, `2h` or `1m30s`; `None` for anything else.
-#[must_use]
-pub fn duration(text: &str) -> Option<Duration> {
-    let mut total = 0.0;
-    let mut rest = text;
-    while !rest.is_empty() {
-        let digits = rest.find(|c: char| !c.is_ascii_digit() && c != '.')?;
-        let number: f64 = rest[..digits].parse().ok()?;
-        let unit = match rest.as_bytes()[digits] {
-            b's' => 1.0,
-            b'm' => 60.0,
-            b'h' => 3600.0,
-            _ => return None,
-        };
-        total += number * unit;
-        rest = &rest[digits + 1..];
-    }
-    (total > 0.0)
-        .then(|| Duration::try_from_secs_f64(total).ok())
-        .flatten()
-}
-
-#[cfg(test)]
-mod tests {
-    use std::time::Duration;
-
-    use super::duration;
-
-    #[test]
-    fn times() {
-        assert_eq!(duration("90s"), Some(Duration::from_secs(90)));
-        assert_eq!(duration("1m30s"), Some(Duration::from_secs(90)));
-        assert_eq!(duration("0.5h"), Some(Duration::from_secs(1800)));
-        for wrong in ["", "90", "s", "0s", "1d", "-1s", "9e99h", "1é"] {
-            assert_eq!(duration(wrong), None, "{wrong}");
-        }
-    }
 }

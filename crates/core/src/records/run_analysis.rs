@@ -1,6 +1,7 @@
 //! What a recorded run says of itself when it is read as a whole: what kept it from ending sooner, where
 //! its time went, and how it differs from earlier runs.
 
+use std::cmp::Reverse;
 use std::collections::HashMap;
 use std::time::Duration;
 
@@ -139,7 +140,7 @@ fn groups(jobs: &[JobRecord]) -> Vec<RunGroup> {
             group.longest = number;
         }
     }
-    groups.sort_by(|a, b| b.took.cmp(&a.took));
+    groups.sort_by_key(|group| Reverse(group.took));
     groups
 }
 

@@ -11,15 +11,12 @@ use crate::graph;
 use crate::graph::BuildRequest;
 use crate::graph::NodeId;
 use crate::graph::Order;
-use crate::graph::PerPosition;
 use crate::project::Description;
 use crate::project::PathId;
 use crate::project::Project;
 use crate::project::folders::Folders;
 use crate::project::overrides::SetOutside;
-use crate::project::pattern::is_pattern;
 use crate::project::values::Vars;
-use crate::project_cache;
 use crate::project_cache::BuildOutcome;
 use crate::project_cache::CachedProject;
 use crate::project_cache::LoadedProject;
@@ -36,12 +33,18 @@ use crate::scheduler::options::BuildError;
 use crate::scheduler::options::BuildOptions;
 use crate::scheduler::options::OnFailure;
 use crate::scheduler::ordering::order_goals;
-use crate::scheduler::pass::Pass;
 use crate::scheduler::pass_view::PassView;
+use crate::scheduler::run_pass::PassPlan;
+use crate::scheduler::run_pass::PassResult;
+use crate::scheduler::run_pass::keep_for_next;
+use crate::scheduler::run_pass::kept_in;
+use crate::scheduler::run_pass::open_positions;
+use crate::scheduler::run_pass::report;
+use crate::scheduler::run_pass::run_pass;
 use crate::scheduler::sequence::Goal;
 use crate::scheduler::sequence::Phase;
-use crate::scheduler::sequence::cut;
 use crate::scheduler::sequence::find;
+use crate::scheduler::sequence::phases;
 use crate::scheduler::sequence::reaches_unmaterialized;
 use crate::scheduler::sequence::unmaterialized_trees;
 use crate::status::WatchSet;
@@ -72,26 +75,6 @@ struct Inputs<'c> {
     request: &'c BuildRequest,
     /// The digest of what the project is worked out from.
     key: Digest,
-}
-
-/// What one pass is to do.
-struct PassPlan {
-    goals: Vec<NodeId>,
-    order: Order,
-    /// Whole folders that are made first, when there are any.
-    trees: Vec<PathId>,
-}
-
-/// What a pass has done.
-struct PassResult {
-    /// Whether something went wrong, or the run is to end.
-    failed: bool,
-    /// Whether another pass may begin.
-    goes_on: bool,
-    /// For each position that was judged whether it is kept.
-    judged: PerPosition<bool>,
-    /// Which positions were judged; all of them when that is not said.
-    open: Option<PerPosition<bool>>,
 }
 
 impl<'s> Build<'s> {
@@ -194,7 +177,7 @@ impl<'s> Build<'s> {
             &context.ledger.borrow(),
         );
         self.watch_description(inputs, &loaded, &folders);
-        self.report(&vars)?;
+        report(&mut self.state, &vars)?;
         let Some(plan) = self.plan(inputs, &mut loaded, &vars)? else {
             return Ok(false);
         };
@@ -461,109 +444,4 @@ impl<'s> Build<'s> {
             .into_iter()
             .for_each(|warning| self.state.warn(warning));
     }
-
-    /// Tells warnings, and stops at mistakes.
-    fn report(&mut self, vars: &Vars<'_>) -> Result<(), BuildError> {
-        report(&mut self.state, vars)
-    }
-}
-
-/// Tells warnings, and stops at mistakes.
-fn report(state: &mut BuildState<'_>, vars: &Vars<'_>) -> Result<(), BuildError> {
-    let (errors, warnings) = vars.take_errors();
-    if !errors.is_empty() {
-        let all = errors.into_iter().chain(warnings);
-        return Err(BuildError::Description(all.collect()));
-    }
-    warnings.into_iter().for_each(|warning| state.warn(warning));
-    Ok(())
-}
-
-/// Carries one pass out; for each position that was judged whether it is kept. Contents that are known from the
-/// last run are not looked at.
-pub fn run_pass(
-    state: &mut BuildState<'_>,
-    view: PassView<'_, '_>,
-    goals: &[NodeId],
-    cached: Option<&CachedProject>,
-) -> Result<PerPosition<bool>, BuildError> {
-    let contents = cached.map(CachedProject::contents);
-    let known = |path: PathId| contents.as_ref()?.state(path);
-    let known: Option<&dyn Fn(PathId) -> _> = match contents {
-        Some(_) => Some(&known),
-        None => None,
-    };
-    let result = Pass::new(view, goals, state).run(known);
-    report(state, view.vars)?;
-    result
-}
-
-/// What was asked for, cut into phases; `None` when whole folders have to be made first to know what that is.
-fn phases(project: &Project<'_>, request: &BuildRequest) -> Result<Option<Vec<Phase>>, BuildError> {
-    let names = &request.names;
-    let unclear = names.is_empty() || names.iter().any(|name| is_pattern(name));
-    let found = graph::goals(project, request);
-    if !project.unmaterialized.is_empty() && (unclear || !found.unknown.is_empty()) {
-        return Ok(None);
-    }
-    if !found.unknown.is_empty() {
-        return Err(BuildError::Description(found.unknown));
-    }
-    cut(project, &found.nodes)
-        .map(Some)
-        .map_err(|wrong| BuildError::Description(vec![*wrong]))
-}
-
-/// Which positions have to be judged although the last run is known; counts the others as kept.
-fn open_positions(
-    state: &mut BuildState<'_>,
-    loaded: &mut LoadedProject<'_>,
-    plan: &PassPlan,
-    request: &BuildRequest,
-) -> Option<PerPosition<bool>> {
-    let cached = loaded.cached.as_mut()?;
-    let (disk, threads) = (state.context.disk, state.options.threads);
-    if cached.answers(request) && !cached.was_looked_at() {
-        cached.look(disk, threads, None);
-    }
-    cached.look_at(&loaded.project, &plan.order, disk, threads);
-    let remade: &[NodeId] = if state.options.remake {
-        &plan.goals
-    } else {
-        &[]
-    };
-    let open = cached.open_positions(&loaded.project, &plan.order, remade);
-    state.progress.summary.kept += cached_project::kept_steps(&loaded.project, &plan.order, &open);
-    Some(open)
-}
-
-/// Keeps the project for the next run when that will spare it much.
-pub fn keep_for_next<'d>(
-    state: &mut BuildState<'_>,
-    loaded: &mut LoadedProject<'d>,
-    outcome: &BuildOutcome<'_, 'd>,
-    judged: &PerPosition<bool>,
-) -> Result<(), BuildError> {
-    let folded = state.writer.fold_if_large()?;
-    let kept = outcome.kept.set().count();
-    let all = outcome.order.nodes.len();
-    // What is kept already serves until many steps have to be judged beside it.
-    let stale = loaded.cached.is_none() || judged.set().count() > 64 + all / 32;
-    if (folded || stale) && kept * 2 > all {
-        let context = state.context;
-        let mut ledger = context.ledger.borrow_mut();
-        project_cache::keep(loaded, outcome, &mut ledger, context.environment);
-    }
-    Ok(())
-}
-
-/// For each position of a whole order whether its step is kept; only `open` ones were judged.
-pub fn kept_in(judged: &PerPosition<bool>, open: Option<&PerPosition<bool>>) -> PerPosition<bool> {
-    let Some(open) = open else {
-        return judged.clone();
-    };
-    let mut judged = judged.values();
-    open.values()
-        .map(|open| !open || judged.next() == Some(&true))
-        .collect()
 }

@@ -151,10 +151,13 @@ fn tell_left_out(left_out: &mut usize, at: Ticks, read: &mut impl FnMut(&TimedEv
     }
 }
 
+/// Is told at once, and never blocks.
+type DirectReader<'s> = Box<dyn FnMut(&TimedEvent) + 's>;
+
 /// Hands events to all readers.
 pub struct EventHub<'s> {
     clock: &'s dyn Clock,
-    direct: Vec<Box<dyn FnMut(&TimedEvent) + 's>>,
+    direct: Vec<DirectReader<'s>>,
     channels: Vec<EventSender>,
     /// Warnings that were told: the project may be worked out more than once in a call; what is wrong is said
     /// once.

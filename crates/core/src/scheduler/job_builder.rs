@@ -12,21 +12,23 @@ use crate::language::LearnHow;
 use crate::language::Name;
 use crate::language::Script;
 use crate::language::Word;
+use crate::language::script_names;
 use crate::project::PathId;
 use crate::project::Project;
 use crate::project::StepId;
 use crate::project::TaskId;
 use crate::project::decl::Clauses;
-use crate::project::decl::script_names;
 use crate::project::frame::Frame;
 use crate::project::paths::from_root;
 use crate::project::script;
 use crate::project::script::LearnFile;
 use crate::project::secret;
 use crate::project::shell;
+use crate::project::value::Value;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::duration;
 use crate::world::names;
 
 /// The folder of files that only live as long as a job.
@@ -245,7 +247,7 @@ impl<'d> JobBuilder<'_, 'd> {
     /// A time such as `90s`, `5m`, `2h` or `1m30s`.
     fn limit(&self, word: &Word, frame: &Frame<'_>) -> Option<Duration> {
         let text = self.vars.single(word, frame)?;
-        let limit = script::duration(&text.text);
+        let limit = duration(&text.text);
         if limit.is_none() {
             self.vars.report(
                 Diagnostic::error(word.span, format!("`{}` is no time", text.text))
@@ -325,10 +327,7 @@ fn target_env(recipe: &Recipe<'_, '_>) -> Vec<(String, String)> {
 /// The words of a name in a frame; none when it has none.
 fn list(frame: &Frame<'_>, name: &str) -> Vec<String> {
     let value = frame.local(name).into_iter();
-    value
-        .flat_map(|value| value.texts())
-        .map(str::to_owned)
-        .collect()
+    value.flat_map(Value::texts).map(str::to_owned).collect()
 }
 
 fn labels<'n>(groups: impl Iterator<Item = &'n Option<Name>>) -> Vec<&'n str> {

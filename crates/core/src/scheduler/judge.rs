@@ -13,6 +13,7 @@ use crate::graph::PerPosition;
 use crate::graph::Position;
 use crate::graph::node_count;
 use crate::ledger::Ledger;
+use crate::ledger::StepView;
 use crate::ledger::task_key;
 use crate::project::PathId;
 use crate::project::StepId;
@@ -211,6 +212,6 @@ impl<'s, 'p, 'd> Judge<'s, 'p, 'd> {
             Node::Task(task) => task_key(self.view.task_name(task)),
         };
         let ledger = self.ledger.borrow();
-        ledger.step(&key).map(|record| record.took())
+        ledger.step(&key).map(StepView::took)
     }
 }

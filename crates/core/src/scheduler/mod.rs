@@ -27,6 +27,7 @@ mod ready_queue;
 mod recovery;
 mod resident_build;
 mod resources;
+mod run_pass;
 mod sequence;
 mod slot_table;
 mod start_job;

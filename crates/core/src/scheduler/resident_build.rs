@@ -7,12 +7,12 @@ use crate::project_cache::BuildOutcome;
 use crate::project_cache::ResidentProject;
 use crate::project_cache::cached_project;
 use crate::scheduler::build::Build;
-use crate::scheduler::build::keep_for_next;
-use crate::scheduler::build::kept_in;
-use crate::scheduler::build::run_pass;
 use crate::scheduler::event::Summary;
 use crate::scheduler::options::BuildError;
 use crate::scheduler::pass_view::PassView;
+use crate::scheduler::run_pass::keep_for_next;
+use crate::scheduler::run_pass::kept_in;
+use crate::scheduler::run_pass::run_pass;
 
 impl Build<'_> {
     /// Brings what was asked for up to date, looking only at what was invalidated; none, and nothing done,

@@ -3,10 +3,13 @@
 use std::collections::HashSet;
 
 use crate::graph;
+use crate::graph::BuildRequest;
 use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::project::Project;
 use crate::project::What;
+use crate::project::pattern::is_pattern;
+use crate::scheduler::options::BuildError;
 use crate::text::Diagnostic;
 
 /// A goal by name, since numbers change when the project is worked out anew.
@@ -201,4 +204,23 @@ impl Cutter<'_, '_> {
         }
         nodes
     }
+}
+
+/// What was asked for, cut into phases; `None` when whole folders have to be made first to know what that is.
+pub fn phases(
+    project: &Project<'_>,
+    request: &BuildRequest,
+) -> Result<Option<Vec<Phase>>, BuildError> {
+    let names = &request.names;
+    let unclear = names.is_empty() || names.iter().any(|name| is_pattern(name));
+    let found = graph::goals(project, request);
+    if !project.unmaterialized.is_empty() && (unclear || !found.unknown.is_empty()) {
+        return Ok(None);
+    }
+    if !found.unknown.is_empty() {
+        return Err(BuildError::Description(found.unknown));
+    }
+    cut(project, &found.nodes)
+        .map(Some)
+        .map_err(|wrong| BuildError::Description(vec![*wrong]))
 }

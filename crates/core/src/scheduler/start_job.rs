@@ -7,6 +7,7 @@ use crate::executor::Submission;
 use crate::graph::Node;
 use crate::graph::Position;
 use crate::ledger::Entry;
+use crate::ledger::StepView;
 use crate::ledger::task_key;
 use crate::project::StepId;
 use crate::project::TaskId;
@@ -168,7 +169,7 @@ impl JobStarter<'_, '_, '_, '_> {
         let key = if task { task_key(&name) } else { name.clone() };
         let ledger = self.state.context.ledger.borrow();
         Event::Began {
-            usual: ledger.step(&key).map(|record| record.took()),
+            usual: ledger.step(&key).map(StepView::took),
             step: name,
             task,
             reasons: reasons.to_vec(),

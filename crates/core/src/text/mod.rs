@@ -5,12 +5,14 @@
 //! is decided elsewhere.
 
 mod diagnostic;
+mod duration;
 mod nearest;
 mod visible;
 
 pub use diagnostic::Diagnostic;
 pub use diagnostic::Label;
 pub use diagnostic::Severity;
+pub use duration::duration;
 pub use nearest::nearest;
 pub use visible::visible_white_space;
 

@@ -37,7 +37,7 @@ const TOUCH_THE_SYSTEM: [&str; 5] = [
 /// What asking the system looks like.
 const SYSTEM: [&str; 11] = [
     "std::fs",
-    "std::env",
+    "std::env::var",
     "std::net",
     "std::process::Command",
     "std::os::unix::fs",

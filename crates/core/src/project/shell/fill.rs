@@ -9,7 +9,7 @@
 use crate::language::Piece;
 use crate::language::VarRef;
 use crate::project::secret;
-use crate::project::shell::lexer::ShellKind;
+use crate::project::shell::level::ShellKind;
 use crate::project::shell::lexer::ShellLexer;
 use crate::project::shell::lexer::ShellStep;
 use crate::project::shell::protect;

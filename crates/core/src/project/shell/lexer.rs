@@ -6,108 +6,10 @@
 //! between. Where shells differ, or where it would have to know more than a lexer knows, it says so
 //! ([`ShellLexer::doubt`]), and no word is put in there.
 
-/// What is open.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum ShellKind {
-    /// The script itself.
-    Top,
-    /// Commands inside `$(…)` or `(…)`.
-    Paren,
-    /// Commands inside backquotes.
-    Back,
-    /// `"…"`
-    Double,
-    /// `'…'`
-    Single,
-    /// `$'…'`, which not all shells know.
-    Ansi,
-    /// `${…}`
-    Brace,
-    /// `$((…))`, `((…))`
-    Arithmetic,
-    /// `# …`
-    Comment,
-}
-
-/// Where in a `case` one is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Case {
-    /// Before its `in`.
-    Head,
-    /// In a pattern, so many brackets deep.
-    Pattern(usize),
-    /// In a pattern behind the bracket that may stand in front of it.
-    Opened(usize),
-    /// In the commands behind a pattern.
-    Body,
-}
-
-#[derive(Clone, Debug)]
-struct Level {
-    kind: ShellKind,
-    /// Whether a word here would be a command, or a word that begins or ends a compound one.
-    at_command: bool,
-    cases: Vec<Case>,
-    /// Brackets that are open in arithmetic.
-    brackets: usize,
-    /// Whether one bracket of the two that end arithmetic was met.
-    half_closed: bool,
-    /// Whether a backslash stood in these backquotes: what is behind it is read twice.
-    has_backslash: bool,
-    /// Whether it is part of a word: `$(…)` and not `(…)`.
-    in_word: bool,
-    /// Whether nothing stood in it yet.
-    is_fresh: bool,
-}
-
-impl Level {
-    fn of(kind: ShellKind) -> Self {
-        Self {
-            kind,
-            at_command: matches!(kind, ShellKind::Top | ShellKind::Paren | ShellKind::Back),
-            cases: Vec::new(),
-            brackets: 0,
-            half_closed: false,
-            has_backslash: false,
-            in_word: false,
-            is_fresh: true,
-        }
-    }
-}
-
-/// A here-document that is being read, or waits for its first line.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct HereDocument {
-    /// The line that ends it.
-    pub end: String,
-    strip_tabs: bool,
-    /// Whether nothing in it is expanded.
-    pub quoted: bool,
-}
-
-impl HereDocument {
-    /// Whether a line, without its end, ends it.
-    pub fn is_ended_by(&self, line: &str) -> bool {
-        let line = if self.strip_tabs {
-            line.trim_start_matches('\t')
-        } else {
-            line
-        };
-        line == self.end
-    }
-}
-
-/// Reads the word behind a `<<`.
-#[derive(Clone, Debug)]
-struct EndWord {
-    text: String,
-    strip_tabs: bool,
-    quoted: bool,
-    /// The quote that is open in it.
-    quote: Option<char>,
-    escaped: bool,
-    begun: bool,
-}
+use crate::project::shell::here_document::EndWord;
+use crate::project::shell::here_document::HereDocument;
+use crate::project::shell::level::Level;
+use crate::project::shell::level::ShellKind;
 
 /// What the lexer did with a character.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -120,27 +22,27 @@ pub enum ShellStep {
 
 #[derive(Debug)]
 pub struct ShellLexer {
-    levels: Vec<Level>,
-    waiting: Vec<HereDocument>,
-    here: Option<HereDocument>,
+    pub(super) levels: Vec<Level>,
+    pub(super) waiting: Vec<HereDocument>,
+    pub(super) here: Option<HereDocument>,
     /// How many levels were open when the here-document began.
-    here_depth: usize,
+    pub(super) here_depth: usize,
     /// The line of the here-document so far, as the shell will see it.
-    here_line: String,
-    end_word: Option<EndWord>,
+    pub(super) here_line: String,
+    pub(super) end_word: Option<EndWord>,
     /// The plain text of the word so far; none when it has quotes or variables in it.
-    word: Option<String>,
+    pub(super) word: Option<String>,
     /// Whether a word was begun.
-    in_word: bool,
+    pub(super) in_word: bool,
     /// Whether the word has a substitution in it, with words of its own.
-    spans_substitution: bool,
+    pub(super) spans_substitution: bool,
     /// Whether a backslash stands in front of what comes next, or a `$` that none stands in front of.
-    escaped: bool,
-    dollar: bool,
+    pub(super) escaped: bool,
+    pub(super) dollar: bool,
     /// The last two characters.
-    before: [char; 2],
+    pub(super) before: [char; 2],
     /// Why nothing can be told any more.
-    lost: Option<&'static str>,
+    pub(super) lost: Option<&'static str>,
 }
 
 impl ShellLexer {
@@ -162,7 +64,7 @@ impl ShellLexer {
         }
     }
 
-    fn level(&mut self) -> &mut Level {
+    pub(super) fn level(&mut self) -> &mut Level {
         let last = self.levels.len() - 1;
         &mut self.levels[last]
     }
@@ -312,68 +214,18 @@ impl ShellLexer {
         step
     }
 
-    /// In a substitution inside a here-document its lines still count.
-    fn track_here_line(&mut self, c: char) {
-        let Some(here) = &self.here else { return };
-        if c != '\n' {
-            self.here_line.push(c);
-            return;
-        }
-        let ended = here.is_ended_by(&std::mem::take(&mut self.here_line));
-        if ended {
-            // The shell ends it there, whatever is open.
-            self.lost = Some("a here-document ends in the middle of a substitution");
-        }
-    }
-
-    fn take_here(&mut self, c: char) {
-        let Some(here) = &self.here else { return };
-        let quoted = here.quoted;
-        if c == '\n' {
-            let ended = here.is_ended_by(&std::mem::take(&mut self.here_line));
-            self.escaped = false;
-            if ended {
-                self.here = None;
-                self.begin_here();
-            }
-            return;
-        }
-        self.here_line.push(c);
-        if quoted {
-            return;
-        }
-        if std::mem::take(&mut self.escaped) {
-            return;
-        }
-        match c {
-            '\\' => self.escaped = true,
-            '`' => self.open(ShellKind::Back),
-            '(' if self.dollar => self.open_substitution(),
-            '{' if self.dollar => self.open(ShellKind::Brace),
-            _ => {}
-        }
-    }
-
-    fn open_substitution(&mut self) {
+    pub(super) fn open_substitution(&mut self) {
         self.open(ShellKind::Paren);
         self.level().in_word = true;
     }
 
-    fn begin_here(&mut self) {
-        if !self.waiting.is_empty() {
-            self.here = Some(self.waiting.remove(0));
-            self.here_depth = self.levels.len();
-            self.here_line.clear();
-        }
-    }
-
-    fn open(&mut self, kind: ShellKind) {
+    pub(super) fn open(&mut self, kind: ShellKind) {
         self.levels.push(Level::of(kind));
         self.word = Some(String::new());
         self.in_word = false;
     }
 
-    fn close(&mut self) {
+    pub(super) fn close(&mut self) {
         if self.levels.len() > 1
             && let Some(level) = self.levels.pop()
         {
@@ -387,7 +239,7 @@ impl ShellLexer {
         self.in_word = true;
     }
 
-    fn take_plain(&mut self, c: char) -> ShellStep {
+    pub(super) fn take_plain(&mut self, c: char) -> ShellStep {
         if std::mem::take(&mut self.escaped) {
             if self.kind() == ShellKind::Ansi && c == '\'' {
                 self.lost = Some("shells read `\\'` in `$'…'` differently");
@@ -450,7 +302,7 @@ impl ShellLexer {
     }
 
     /// What opens something inside `"…"` too. Whether it did.
-    fn substitution(&mut self, c: char) -> bool {
+    pub(super) fn substitution(&mut self, c: char) -> bool {
         match c {
             '\\' => {
                 self.escaped = true;
@@ -471,7 +323,7 @@ impl ShellLexer {
         true
     }
 
-    fn backquote(&mut self) {
+    pub(super) fn backquote(&mut self) {
         match self
             .levels
             .iter()
@@ -489,277 +341,9 @@ impl ShellLexer {
         }
     }
 
-    fn arithmetic(&mut self, c: char) {
-        match c {
-            ')' if self.level().half_closed => self.close(),
-            c if self.level().half_closed => {
-                // A single one says that these were two brackets: `$( (…) … )`.
-                let in_word = self.level().in_word;
-                *self.level() = Level::of(ShellKind::Paren);
-                self.level().in_word = in_word;
-                self.level().at_command = false;
-                self.commands(c);
-            }
-            '(' if self.dollar => self.open_substitution(),
-            '(' => self.level().brackets += 1,
-            ')' if self.level().brackets > 0 => self.level().brackets -= 1,
-            ')' => self.level().half_closed = true,
-            c => {
-                self.substitution(c);
-            }
-        }
-    }
-
-    fn commands(&mut self, c: char) -> ShellStep {
-        let level = self.level();
-        if c == '(' && level.kind == ShellKind::Paren && level.in_word && level.is_fresh {
-            // `$((`: the first bracket opened commands.
-            *level = Level::of(ShellKind::Arithmetic);
-            level.in_word = true;
-            return ShellStep::Word;
-        }
-        if self.substitution(c) {
-            if !matches!(
-                self.kind(),
-                ShellKind::Paren | ShellKind::Brace | ShellKind::Back
-            ) {
-                self.word = None;
-            }
-            self.in_word |= self.escaped;
-            return ShellStep::Word;
-        }
-        match c {
-            '\'' if self.dollar => self.open_quote(ShellKind::Ansi),
-            '\'' => self.open_quote(ShellKind::Single),
-            '"' => self.open_quote(ShellKind::Double),
-            '#' if !self.in_word => {
-                self.levels.push(Level::of(ShellKind::Comment));
-            }
-            '\n' => return self.newline(),
-            '<' if self.before[1] == '<' && self.before[0] != '<' => {
-                self.end_of_word();
-                self.end_word = Some(EndWord {
-                    text: String::new(),
-                    strip_tabs: false,
-                    quoted: false,
-                    quote: None,
-                    escaped: false,
-                    begun: false,
-                });
-                return ShellStep::Delimiter;
-            }
-            '(' | ')' => return self.bracket(c),
-            ' ' | '\t' => {
-                self.end_of_word();
-                return ShellStep::Delimiter;
-            }
-            ';' | '&' | '|' => {
-                self.end_of_word();
-                self.separator(c);
-                return ShellStep::Delimiter;
-            }
-            '<' | '>' => {
-                self.end_of_word();
-                return ShellStep::Delimiter;
-            }
-            c => {
-                if let Some(word) = &mut self.word {
-                    word.push(c);
-                }
-                self.in_word = true;
-            }
-        }
-        ShellStep::Word
-    }
-
-    fn open_quote(&mut self, kind: ShellKind) {
+    pub(super) fn open_quote(&mut self, kind: ShellKind) {
         self.word = None;
         self.levels.push(Level::of(kind));
         self.in_word = true;
-    }
-
-    fn separator(&mut self, c: char) {
-        let ends_item = matches!(c, ';' | '&') && self.before[1] == ';';
-        let level = self.level();
-        match level.cases.last_mut() {
-            Some(case @ Case::Body) if ends_item => *case = Case::Pattern(0),
-            Some(Case::Pattern(_) | Case::Opened(_)) if c == '|' => return,
-            _ => {}
-        }
-        level.at_command = true;
-    }
-
-    fn bracket(&mut self, c: char) -> ShellStep {
-        let begun = self.in_word;
-        let at_command = self.level().at_command;
-        if let Some(case @ (Case::Pattern(_) | Case::Opened(_))) = self.level().cases.last_mut() {
-            let (Case::Pattern(depth) | Case::Opened(depth)) = case else {
-                return ShellStep::Delimiter;
-            };
-            match c {
-                '(' if begun || *depth > 0 => {
-                    *depth += 1;
-                    return ShellStep::Word;
-                }
-                ')' if *depth > 0 => {
-                    *depth -= 1;
-                    return ShellStep::Word;
-                }
-                // One may stand in front of a pattern.
-                '(' => {
-                    *case = Case::Opened(0);
-                    return ShellStep::Delimiter;
-                }
-                _ => {}
-            }
-            self.end_of_word();
-            if let Some(case) = self.level().cases.last_mut()
-                && matches!(case, Case::Pattern(_) | Case::Opened(_))
-            {
-                *case = Case::Body;
-                self.level().at_command = true;
-                return ShellStep::Delimiter;
-            }
-        }
-        self.end_of_word();
-        if c == '(' {
-            if self.kind() == ShellKind::Paren && self.level().is_fresh && at_command {
-                // `((`: bash's arithmetic, or two subshells.
-                *self.level() = Level::of(ShellKind::Arithmetic);
-                return ShellStep::Delimiter;
-            }
-            self.open(ShellKind::Paren);
-        } else if self.kind() == ShellKind::Paren && self.level().in_word {
-            self.close();
-            return ShellStep::Word;
-        } else if self.kind() == ShellKind::Paren {
-            self.close();
-            self.in_word = false;
-            self.word = Some(String::new());
-            // Behind a subshell, and behind the brackets of a function, commands may follow.
-            self.level().at_command = true;
-        } else {
-            self.level().at_command = true;
-        }
-        ShellStep::Delimiter
-    }
-
-    fn newline(&mut self) -> ShellStep {
-        self.end_of_word();
-        let level = self.level();
-        if !matches!(
-            level.cases.last(),
-            Some(Case::Head | Case::Pattern(_) | Case::Opened(_))
-        ) {
-            level.at_command = true;
-        }
-        if self.here.is_some() {
-            if !self.waiting.is_empty() {
-                self.lost = Some("a here-document begins inside another one");
-            }
-        } else {
-            self.begin_here();
-        }
-        ShellStep::Delimiter
-    }
-
-    /// A word has ended: it may be one that shells give a meaning.
-    fn end_of_word(&mut self) {
-        self.spans_substitution = false;
-        if !std::mem::take(&mut self.in_word) {
-            return;
-        }
-        let word = self.word.replace(String::new());
-        let word = word.as_deref().unwrap_or("\0");
-        let level = self.level();
-        let at_command = level.at_command;
-        match level.cases.last_mut() {
-            Some(case @ Case::Head) => {
-                if word == "in" {
-                    *case = Case::Pattern(0);
-                }
-                return;
-            }
-            Some(Case::Pattern(0)) if word == "esac" => {
-                level.cases.pop();
-                level.at_command = true;
-                return;
-            }
-            Some(Case::Pattern(_) | Case::Opened(_)) => return,
-            Some(Case::Body) if at_command && word == "esac" => {
-                level.cases.pop();
-                return;
-            }
-            _ => {}
-        }
-        if at_command && word == "case" {
-            level.cases.push(Case::Head);
-            level.at_command = false;
-            return;
-        }
-        let goes_on = [
-            "if", "then", "else", "elif", "do", "while", "until", "{", "!", "time", "fi", "done",
-            "}",
-        ];
-        let is_assignment = word.split_once('=').is_some_and(|(name, _)| {
-            !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
-        });
-        level.at_command = at_command && (goes_on.contains(&word) || is_assignment);
-    }
-
-    /// The word behind `<<`.
-    fn take_end_word(&mut self, c: char) -> ShellStep {
-        let Some(word) = &mut self.end_word else {
-            return ShellStep::Word;
-        };
-        if std::mem::take(&mut word.escaped) {
-            word.text.push(c);
-            return ShellStep::Word;
-        }
-        match (word.quote, c) {
-            (Some(quote), c) if c == quote => word.quote = None,
-            (Some('"'), '\\') => word.escaped = true,
-            (Some(_), c) => word.text.push(c),
-            (None, '<') if !word.begun => {
-                // `<<<`: a word follows, and no document.
-                self.end_word = None;
-                self.in_word = false;
-                return ShellStep::Delimiter;
-            }
-            (None, '-') if !word.begun && !word.strip_tabs => word.strip_tabs = true,
-            (None, ' ' | '\t') if !word.begun => {}
-            (None, '\'' | '"') => {
-                word.quoted = true;
-                word.begun = true;
-                word.quote = Some(c);
-            }
-            (None, '\\') => {
-                word.quoted = true;
-                word.begun = true;
-                word.escaped = true;
-            }
-            (None, c)
-                if c.is_whitespace() || matches!(c, ';' | '&' | '|' | '<' | '>' | '(' | ')') =>
-            {
-                let document = HereDocument {
-                    end: std::mem::take(&mut word.text),
-                    strip_tabs: word.strip_tabs,
-                    quoted: word.quoted,
-                };
-                if document.end.contains(['$', '`', '\n']) {
-                    self.lost = Some("the end word of a here-document is more than a word");
-                }
-                self.end_word = None;
-                self.waiting.push(document);
-                self.in_word = false;
-                self.word = Some(String::new());
-                return self.take_plain(c);
-            }
-            (None, c) => {
-                word.begun = true;
-                word.text.push(c);
-            }
-        }
-        ShellStep::Word
     }
 }

@@ -2,7 +2,10 @@
 //!
 //! How words are put into a script is in [`fill`].
 
+mod commands;
 mod fill;
+mod here_document;
+mod level;
 mod lexer;
 
 use std::borrow::Cow;

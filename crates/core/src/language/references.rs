@@ -1,0 +1,42 @@
+//! Which names a word, a script or a condition mentions.
+
+use crate::language::Condition;
+use crate::language::Piece;
+use crate::language::Script;
+use crate::language::Word;
+use crate::language::WordKind;
+use crate::language::WordPart;
+use crate::text::Span;
+
+/// The names of the variables in a word.
+pub fn word_names(word: &Word) -> impl Iterator<Item = &str> {
+    let parts: &[WordPart] = match &word.kind {
+        WordKind::Plain => &[],
+        WordKind::Mixed(parts) => parts,
+    };
+    parts.iter().filter_map(|part| match part {
+        WordPart::Var(reference) => Some(&*reference.name.text),
+        WordPart::Text { .. } => None,
+    })
+}
+
+/// The names of the variables in a script.
+pub fn script_names(script: &Script) -> impl Iterator<Item = (&str, Span)> {
+    script.pieces.iter().filter_map(|piece| match piece {
+        Piece::Var(reference) => Some((&*reference.name.text, reference.span)),
+        Piece::Text(_) => None,
+    })
+}
+
+/// All words of a condition.
+pub fn condition_words(condition: &Condition) -> Box<dyn Iterator<Item = &Word> + '_> {
+    match condition {
+        Condition::And(left, right) | Condition::Or(left, right) => {
+            Box::new(condition_words(left).chain(condition_words(right)))
+        }
+        Condition::Not(inner) => condition_words(inner),
+        Condition::Is(left, right)
+        | Condition::IsNot(left, right)
+        | Condition::Has(left, right) => Box::new(left.iter().chain(right)),
+    }
+}

@@ -1,0 +1,339 @@
+//! What earlier runs saw, in memory: the snapshot, and in front of it what the journal says.
+
+use crate::content::Record;
+use crate::ledger::journal;
+use crate::ledger::records::BadEnd;
+use crate::ledger::records::Beginning;
+use crate::ledger::records::Entry;
+use crate::ledger::records::StepRecord;
+use crate::ledger::snapshot::Snapshot;
+use crate::ledger::storage::Bytes;
+use crate::ledger::storage::Storage;
+use crate::ledger::view::StepView;
+use crate::world::own;
+use hashbrown::HashMap;
+use serde::Deserialize;
+use serde::Serialize;
+use std::io;
+use xxhash_rust::xxh3::xxh3_64;
+
+/// A place in the journal, with what stands before it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Mark {
+    pub(super) seed: [u8; 32],
+    /// Bytes before it.
+    pub(super) length: u64,
+    /// Their XXH3.
+    pub(super) check: u64,
+}
+
+/// What is remembered of a project.
+pub struct Ledger {
+    pub(super) storage: Box<dyn Storage>,
+    pub(super) snapshot: Option<Snapshot>,
+    pub(super) seed: [u8; 32],
+    /// Steps and files that the journal says something newer of; `None` when they are forgotten.
+    pub(super) steps: HashMap<String, Option<StepRecord>>,
+    pub(super) files: HashMap<String, Option<Record>>,
+    pub(super) commands: HashMap<String, String>,
+    /// Folders that were made, and those that are gone again.
+    pub(super) folders: HashMap<String, bool>,
+    /// Steps that began and have not ended.
+    pub(super) begun: HashMap<String, Beginning>,
+    /// Steps that ended badly when they last ran.
+    pub(super) bad: HashMap<String, BadEnd>,
+    /// Outputs of the steps in `steps`, each with its step.
+    pub(super) made: HashMap<String, String>,
+    /// Whether any of them is a whole folder.
+    pub(super) made_trees: bool,
+    pub(super) journal_size: usize,
+    /// Whether the journal file exists with this seed.
+    pub(super) journal_open: bool,
+    pub(super) writable: bool,
+    pub(super) encoded: Vec<u8>,
+}
+
+/// What was wrong with a ledger that was opened, when something was.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Damage {
+    /// It cannot be read and was set aside, or would be by a run that writes: everything is made
+    /// again.
+    SetAside {
+        /// Where it is now.
+        to: String,
+        /// What is wrong with it.
+        reason: String,
+    },
+}
+
+impl Ledger {
+    /// Opens a ledger. One that is damaged or of a newer format is set aside, which is told, and an
+    /// empty one takes its place.
+    ///
+    /// # Errors
+    /// When the storage cannot be read, or a damaged ledger cannot be set aside.
+    pub fn open(
+        mut storage: Box<dyn Storage>,
+        writable: bool,
+    ) -> io::Result<(Self, Option<Damage>)> {
+        let mut damage = None;
+        let found = match storage.snapshot() {
+            Ok(None) => None,
+            Ok(Some(bytes)) => Some(Snapshot::open(bytes)),
+            Err(error) if own::is_refused(&error) => Some(Err(error.to_string())),
+            Err(error) => return Err(error),
+        };
+        let snapshot = match found {
+            None => None,
+            Some(opened) => match opened {
+                Ok(snapshot) => Some(snapshot),
+                Err(reason) => {
+                    let to = if writable {
+                        storage.set_aside()?
+                    } else {
+                        String::new()
+                    };
+                    damage = Some(Damage::SetAside { to, reason });
+                    None
+                }
+            },
+        };
+        let seed = snapshot.as_ref().map_or([0; 32], Snapshot::seed);
+        let mut ledger = Self {
+            storage,
+            snapshot,
+            seed,
+            steps: HashMap::new(),
+            files: HashMap::new(),
+            commands: HashMap::new(),
+            folders: HashMap::new(),
+            begun: HashMap::new(),
+            bad: HashMap::new(),
+            made: HashMap::new(),
+            made_trees: false,
+            journal_size: 0,
+            journal_open: false,
+            writable,
+            encoded: Vec::new(),
+        };
+        let open = ledger.snapshot.as_ref().map(Snapshot::open_entries);
+        for entry in open.unwrap_or_default() {
+            ledger.apply(entry);
+        }
+        ledger.read_journal()?;
+        Ok((ledger, damage))
+    }
+
+    fn read_journal(&mut self) -> io::Result<()> {
+        if self.snapshot.is_none() {
+            return Ok(());
+        }
+        let bytes = match self.storage.journal() {
+            // Something else stands there: no entry of ours is in it.
+            Err(error) if own::is_refused(&error) => return Ok(()),
+            bytes => bytes?,
+        };
+        let Some(read) = journal::read(&bytes, &self.seed) else {
+            return Ok(());
+        };
+        for entry in read.entries {
+            self.apply(entry);
+        }
+        self.journal_size = read.good;
+        if self.writable && !read.legacy {
+            // What a kill cut short is taken off, so that later entries follow a whole one.
+            if read.good < bytes.len() {
+                self.storage.truncate_journal(read.good as u64)?;
+            }
+            self.journal_open = true;
+        }
+        Ok(())
+    }
+
+    // ---- reading -------------------------------------------------------------------------------
+
+    /// What is recorded of a step, by its name.
+    #[must_use]
+    pub fn step(&self, name: &str) -> Option<StepView<'_>> {
+        match self.steps.get(name) {
+            Some(Some(record)) => Some(StepView::Own(record)),
+            Some(None) => None,
+            None => self.snapshot.as_ref()?.step(name),
+        }
+    }
+
+    /// Whether a step's last run began and never ended.
+    #[must_use]
+    pub fn is_unfinished(&self, name: &str) -> bool {
+        self.begun.contains_key(name)
+    }
+
+    /// How a step's last run ended, when it ended badly.
+    #[must_use]
+    pub fn bad_end(&self, name: &str) -> Option<BadEnd> {
+        self.bad.get(name).copied()
+    }
+
+    /// Steps that began and have not ended, in no order.
+    pub fn unfinished(&self) -> impl Iterator<Item = &Beginning> {
+        self.begun.values()
+    }
+
+    /// What is recorded of a file's content.
+    #[must_use]
+    pub fn file(&self, path: &str) -> Option<Record> {
+        if !self.files.is_empty()
+            && let Some(found) = self.files.get(path)
+        {
+            return *found;
+        }
+        self.snapshot.as_ref()?.file(path)
+    }
+
+    /// Every file that something is recorded of.
+    pub(super) fn known_files(&self) -> impl Iterator<Item = (&str, Record)> {
+        let base = self.snapshot.iter().flat_map(|snapshot| {
+            snapshot
+                .paths()
+                .iter()
+                .filter_map(|path| Some((snapshot.text(path.text.get())?, snapshot.file_of(path)?)))
+        });
+        base.filter(|(path, _)| !self.files.contains_key(*path))
+            .chain(
+                self.files
+                    .iter()
+                    .filter_map(|(path, record)| Some((path.as_str(), (*record)?))),
+            )
+    }
+
+    /// The step that made a path, or the folder that it lies in, when it was last made.
+    #[must_use]
+    pub fn maker(&self, path: &str) -> Option<&str> {
+        if let Some(maker) = self.exact_maker(path) {
+            return Some(maker);
+        }
+        let in_snapshot = self
+            .snapshot
+            .as_ref()
+            .is_some_and(|snapshot| snapshot.has_trees);
+        if !in_snapshot && !self.made_trees {
+            return None;
+        }
+        path.match_indices('/')
+            .filter(|(at, _)| at + 1 < path.len())
+            .find_map(|(at, _)| self.exact_maker(&path[..=at]))
+    }
+
+    fn exact_maker(&self, path: &str) -> Option<&str> {
+        if let Some(maker) = self.made.get(path) {
+            return Some(maker);
+        }
+        let maker = self.snapshot.as_ref()?.maker(path)?;
+        // The journal may have taken the output off that step.
+        (!self.steps.contains_key(maker)).then_some(maker)
+    }
+
+    /// What a command printed when it was last asked.
+    #[must_use]
+    pub fn command(&self, key: &str) -> Option<&str> {
+        match self.commands.get(key) {
+            Some(output) => Some(output),
+            None => self.snapshot.as_ref()?.command(key),
+        }
+    }
+
+    /// The folders that were made and are not known to be gone, sorted.
+    #[must_use]
+    pub fn folders(&self) -> Vec<&str> {
+        let mut folders: Vec<&str> = self
+            .snapshot
+            .iter()
+            .flat_map(Snapshot::folders)
+            .filter(|folder| !self.folders.contains_key(*folder))
+            .chain(
+                self.folders
+                    .iter()
+                    .filter(|(_, there)| **there)
+                    .map(|(folder, _)| folder.as_str()),
+            )
+            .collect();
+        folders.sort_unstable();
+        folders
+    }
+
+    /// The names of all recorded steps and tasks, in no order.
+    #[must_use]
+    pub fn step_names(&self) -> Vec<String> {
+        let mut names: Vec<String> = self
+            .snapshot
+            .iter()
+            .flat_map(Snapshot::step_names)
+            .filter(|name| !self.steps.contains_key(*name))
+            .map(str::to_owned)
+            .collect();
+        names.extend(
+            self.steps
+                .iter()
+                .filter(|(_, record)| record.is_some())
+                .map(|(name, _)| name.clone()),
+        );
+        names
+    }
+
+    // ---- writing -------------------------------------------------------------------------------
+
+    // ---- the project as it was worked out ------------------------------------------------------
+
+    /// How far the journal reaches now; `None` when nothing was ever written.
+    ///
+    /// # Errors
+    /// When the storage cannot be read.
+    pub fn mark(&self) -> io::Result<Option<Mark>> {
+        if self.snapshot.is_none() || self.journal_size == 0 {
+            return Ok(None);
+        }
+        let bytes = self.storage.journal()?;
+        Ok(bytes.get(..self.journal_size).map(|bytes| Mark {
+            seed: self.seed,
+            length: bytes.len() as u64,
+            check: xxh3_64(bytes),
+        }))
+    }
+
+    /// What the journal says behind a mark; `None` when it is not the journal that was marked.
+    ///
+    /// # Errors
+    /// When the storage cannot be read.
+    pub fn since(&self, mark: &Mark) -> io::Result<Option<Vec<Entry>>> {
+        if mark.seed != self.seed || self.snapshot.is_none() {
+            return Ok(None);
+        }
+        let bytes = self.storage.journal()?;
+        let before = usize::try_from(mark.length)
+            .ok()
+            .filter(|&length| length <= self.journal_size)
+            .and_then(|length| bytes.get(..length));
+        Ok(match before {
+            Some(before) if xxh3_64(before) == mark.check => {
+                Some(journal::entries(&bytes[before.len()..], &self.seed))
+            }
+            _ => None,
+        })
+    }
+
+    /// The project as it was worked out last, if it was kept.
+    ///
+    /// # Errors
+    /// When the storage cannot be read.
+    pub fn worked_out(&self) -> io::Result<Option<Bytes>> {
+        self.storage.worked_out()
+    }
+
+    /// Keeps the project as it was worked out.
+    ///
+    /// # Errors
+    /// When it cannot be written; what was kept before then stays.
+    pub fn keep_worked_out(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.storage.keep_worked_out(bytes)
+    }
+}

@@ -1,0 +1,218 @@
+//! Writing to the ledger: entries to the journal at once, durable when that is asked for, and folded into a new
+//! snapshot when there are many.
+
+use crate::ledger::build;
+use crate::ledger::journal;
+use crate::ledger::records::Beginning;
+use crate::ledger::records::Entry;
+use crate::ledger::records::StepRecord;
+use crate::ledger::snapshot::Snapshot;
+use crate::ledger::state::Ledger;
+use std::io;
+
+/// A journal smaller than this is never folded.
+const SMALL_JOURNAL: usize = 1 << 20;
+
+impl Ledger {
+    /// Adds an entry, in memory and to the journal.
+    ///
+    /// # Errors
+    /// When it cannot be written; what was written before stays good.
+    pub fn add(&mut self, entry: Entry) -> io::Result<()> {
+        self.add_all(std::iter::once(entry))
+    }
+
+    /// Adds entries with one write.
+    ///
+    /// # Errors
+    /// When they cannot be written; what was written before stays good.
+    pub fn add_all(&mut self, entries: impl IntoIterator<Item = Entry>) -> io::Result<()> {
+        self.encoded.clear();
+        let mut kept = Vec::new();
+        self.open_journal()?;
+        for entry in entries {
+            journal::encode(&entry, &self.seed, &mut self.encoded)?;
+            kept.push(entry);
+        }
+        if self.encoded.is_empty() {
+            return Ok(());
+        }
+        if let Err(error) = self.storage.append(&self.encoded) {
+            // Half an entry may stand there now; the next one must not follow it.
+            let _ = self.storage.truncate_journal(self.journal_size as u64);
+            return Err(error);
+        }
+        self.journal_size += self.encoded.len();
+        for entry in kept {
+            self.apply(entry);
+        }
+        Ok(())
+    }
+
+    fn open_journal(&mut self) -> io::Result<()> {
+        if self.journal_open {
+            return Ok(());
+        }
+        if !self.writable {
+            return Err(io::Error::new(
+                io::ErrorKind::ReadOnlyFilesystem,
+                "the ledger was opened to be read",
+            ));
+        }
+        if self.snapshot.is_none() || self.journal_size > 0 {
+            // There is none yet, or it is of a version that nothing is added to.
+            self.fold()?;
+        } else {
+            let head = journal::head(&self.seed);
+            self.storage.start_journal(&head)?;
+            self.journal_size = head.len();
+        }
+        self.journal_open = true;
+        Ok(())
+    }
+
+    pub(super) fn apply(&mut self, entry: Entry) {
+        match entry {
+            Entry::File(path, record) => {
+                self.files.insert(path, Some(record));
+            }
+            Entry::Began(step) => {
+                let beginning = Beginning {
+                    step: step.clone(),
+                    ..Beginning::default()
+                };
+                self.begun.insert(step, beginning);
+            }
+            Entry::Beginning(beginning) => {
+                self.begun.insert(beginning.step.clone(), *beginning);
+            }
+            Entry::NotBegun(step) => {
+                self.begun.remove(&step);
+            }
+            Entry::EndedBadly(step, how) => {
+                self.begun.remove(&step);
+                self.bad.insert(step, how);
+            }
+            Entry::Ended(record) => self.apply_step(*record),
+            Entry::Forgotten(step) => {
+                self.drop_outputs(&step);
+                self.begun.remove(&step);
+                self.bad.remove(&step);
+                self.steps.insert(step, None);
+            }
+            Entry::Command(key, output) => {
+                self.commands.insert(key, output);
+            }
+            Entry::Folder(path) => {
+                self.folders.insert(path, true);
+            }
+            Entry::FolderGone(path) => {
+                self.folders.insert(path, false);
+            }
+        }
+    }
+
+    fn apply_step(&mut self, record: StepRecord) {
+        self.drop_outputs(&record.name);
+        self.begun.remove(&record.name);
+        self.bad.remove(&record.name);
+        for output in &record.outputs {
+            self.made_trees |= output.path.ends_with('/');
+            self.made.insert(output.path.clone(), record.name.clone());
+        }
+        self.steps.insert(record.name.clone(), Some(record));
+    }
+
+    fn drop_outputs(&mut self, step: &str) {
+        if let Some(Some(before)) = self.steps.get(step) {
+            for output in &before.outputs {
+                if self
+                    .made
+                    .get(&output.path)
+                    .is_some_and(|maker| maker == step)
+                {
+                    self.made.remove(&output.path);
+                }
+            }
+        }
+    }
+
+    /// Makes what was written survive the machine's sudden end.
+    ///
+    /// # Errors
+    /// When the system cannot promise it.
+    pub fn sync(&mut self) -> io::Result<()> {
+        if self.journal_open {
+            self.storage.sync()
+        } else {
+            Ok(())
+        }
+    }
+
+    /// Something that makes what was written so far durable, from another thread.
+    #[must_use]
+    pub fn syncer(&self) -> Option<Box<dyn Fn() -> io::Result<()> + Send>> {
+        self.storage.syncer()
+    }
+
+    /// Folds the journal into a new snapshot when it has grown to a quarter of it; whether it had.
+    ///
+    /// # Errors
+    /// When it cannot be written; the old snapshot and journal then stay.
+    pub fn fold_if_large(&mut self) -> io::Result<bool> {
+        let snapshot = self.snapshot.as_ref().map_or(0, Snapshot::size);
+        let large = self.journal_open && self.journal_size > SMALL_JOURNAL.max(snapshot / 4);
+        if large {
+            self.fold()?;
+        }
+        Ok(large)
+    }
+
+    /// Writes a new snapshot, and starts an empty journal that belongs to it.
+    ///
+    /// # Errors
+    /// When it cannot be written; the old snapshot and journal then stay.
+    pub fn fold(&mut self) -> io::Result<()> {
+        let seed = fresh_seed(&self.seed);
+        let bytes = build::snapshot(self, &seed)?;
+        self.storage.replace_snapshot(&bytes)?;
+        let head = journal::head(&seed);
+        self.storage.start_journal(&head)?;
+        let reopened = match self.storage.snapshot()? {
+            Some(bytes) => Snapshot::open(bytes).map_err(io::Error::other)?,
+            None => return Err(io::Error::other("the ledger that was just written is gone")),
+        };
+        self.seed = seed;
+        self.snapshot = Some(reopened);
+        self.steps.clear();
+        self.files.clear();
+        self.commands.clear();
+        self.folders.clear();
+        self.made.clear();
+        self.journal_size = head.len();
+        self.journal_open = true;
+        Ok(())
+    }
+
+    /// What no step's record says: those that began and have not ended, and those that ended badly.
+    pub(super) fn open_entries(&self) -> Vec<Entry> {
+        let mut bad: Vec<_> = self.bad.iter().collect();
+        bad.sort_unstable_by_key(|(step, _)| *step);
+        let bad = bad.into_iter();
+        let bad = bad.map(|(step, how)| Entry::EndedBadly(step.clone(), *how));
+        let mut begun: Vec<_> = self.begun.values().cloned().map(Box::new).collect();
+        begun.sort_unstable_by(|one, other| one.step.cmp(&other.step));
+        bad.chain(begun.into_iter().map(Entry::Beginning)).collect()
+    }
+}
+
+/// A number that no earlier journal had: the time, the process and the last seed, mixed.
+fn fresh_seed(before: &[u8; 32]) -> [u8; 32] {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update(before);
+    hasher.update(&std::process::id().to_le_bytes());
+    let random =
+        std::hash::BuildHasher::build_hasher(&std::collections::hash_map::RandomState::new());
+    hasher.update(&std::hash::Hasher::finish(&random).to_le_bytes());
+    *hasher.finalize().as_bytes()
+}

@@ -1,0 +1,121 @@
+//! What one pass is to do, has done, and leaves for the next run.
+
+use crate::graph::BuildRequest;
+use crate::graph::NodeId;
+use crate::graph::Order;
+use crate::graph::PerPosition;
+use crate::project::PathId;
+use crate::project::values::Vars;
+use crate::project_cache;
+use crate::project_cache::BuildOutcome;
+use crate::project_cache::CachedProject;
+use crate::project_cache::LoadedProject;
+use crate::project_cache::cached_project;
+use crate::scheduler::build_state::BuildState;
+use crate::scheduler::options::BuildError;
+use crate::scheduler::pass::Pass;
+use crate::scheduler::pass_view::PassView;
+
+/// What one pass is to do.
+pub struct PassPlan {
+    pub goals: Vec<NodeId>,
+    pub order: Order,
+    /// Whole folders that are made first, when there are any.
+    pub trees: Vec<PathId>,
+}
+
+/// What a pass has done.
+pub struct PassResult {
+    /// Whether something went wrong, or the run is to end.
+    pub failed: bool,
+    /// Whether another pass may begin.
+    pub goes_on: bool,
+    /// For each position that was judged whether it is kept.
+    pub judged: PerPosition<bool>,
+    /// Which positions were judged; all of them when that is not said.
+    pub open: Option<PerPosition<bool>>,
+}
+
+/// Tells warnings, and stops at mistakes.
+pub fn report(state: &mut BuildState<'_>, vars: &Vars<'_>) -> Result<(), BuildError> {
+    let (errors, warnings) = vars.take_errors();
+    if !errors.is_empty() {
+        let all = errors.into_iter().chain(warnings);
+        return Err(BuildError::Description(all.collect()));
+    }
+    warnings.into_iter().for_each(|warning| state.warn(warning));
+    Ok(())
+}
+
+/// Carries one pass out; for each position that was judged whether it is kept. Contents that are known from the
+/// last run are not looked at.
+pub fn run_pass(
+    state: &mut BuildState<'_>,
+    view: PassView<'_, '_>,
+    goals: &[NodeId],
+    cached: Option<&CachedProject>,
+) -> Result<PerPosition<bool>, BuildError> {
+    let contents = cached.map(CachedProject::contents);
+    let known = |path: PathId| contents.as_ref()?.state(path);
+    let known: Option<&dyn Fn(PathId) -> _> = match contents {
+        Some(_) => Some(&known),
+        None => None,
+    };
+    let result = Pass::new(view, goals, state).run(known);
+    report(state, view.vars)?;
+    result
+}
+
+/// Which positions have to be judged although the last run is known; counts the others as kept.
+pub fn open_positions(
+    state: &mut BuildState<'_>,
+    loaded: &mut LoadedProject<'_>,
+    plan: &PassPlan,
+    request: &BuildRequest,
+) -> Option<PerPosition<bool>> {
+    let cached = loaded.cached.as_mut()?;
+    let (disk, threads) = (state.context.disk, state.options.threads);
+    if cached.answers(request) && !cached.was_looked_at() {
+        cached.look(disk, threads, None);
+    }
+    cached.look_at(&loaded.project, &plan.order, disk, threads);
+    let remade: &[NodeId] = if state.options.remake {
+        &plan.goals
+    } else {
+        &[]
+    };
+    let open = cached.open_positions(&loaded.project, &plan.order, remade);
+    state.progress.summary.kept += cached_project::kept_steps(&loaded.project, &plan.order, &open);
+    Some(open)
+}
+
+/// Keeps the project for the next run when that will spare it much.
+pub fn keep_for_next<'d>(
+    state: &mut BuildState<'_>,
+    loaded: &mut LoadedProject<'d>,
+    outcome: &BuildOutcome<'_, 'd>,
+    judged: &PerPosition<bool>,
+) -> Result<(), BuildError> {
+    let folded = state.writer.fold_if_large()?;
+    let kept = outcome.kept.set().count();
+    let all = outcome.order.nodes.len();
+    // What is kept already serves until many steps have to be judged beside it.
+    let stale = loaded.cached.is_none() || judged.set().count() > 64 + all / 32;
+    if (folded || stale) && kept * 2 > all {
+        let context = state.context;
+        let mut ledger = context.ledger.borrow_mut();
+        project_cache::keep(loaded, outcome, &mut ledger, context.environment);
+    }
+    Ok(())
+}
+
+/// For each position of a whole order whether its step is kept; only `open` ones were judged.
+pub fn kept_in(judged: &PerPosition<bool>, open: Option<&PerPosition<bool>>) -> PerPosition<bool> {
+    let Some(open) = open else {
+        return judged.clone();
+    };
+    let mut judged = judged.values();
+    open.values()
+        .map(|open| !open || judged.next() == Some(&true))
+        .collect()
+}
