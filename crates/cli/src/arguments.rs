@@ -12,10 +12,7 @@ use clap::ValueEnum;
 
 use handloom_core::text::duration;
 
-use crate::commands::completions::names;
-use crate::commands::completions::tasks;
-use crate::commands::completions::values;
-use crate::commands::completions::variables;
+use handloom_core::workspace::settings::OutputMode;
 
 /// Make again only what has a reason to be made again.
 ///
@@ -45,7 +42,7 @@ pub struct Common {
     #[arg(long, global = true, value_name = "FOLDER")]
     pub project: Option<PathBuf>,
     /// Set a variable of the description for this run.
-    #[arg(long = "let", global = true, value_name = "NAME=WORDS", add = variables())]
+    #[arg(long = "let", global = true, value_name = "NAME=WORDS")]
     pub lets: Vec<String>,
     /// When to use colours.
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
@@ -142,7 +139,7 @@ pub struct RunningArguments {
     pub jobs: Option<usize>,
     /// What to do when a recipe fails.
     #[arg(long, value_name = "WHAT", default_value = "stop")]
-    pub on_failure: OnFailure,
+    pub on_failure: FailureChoice,
     /// How what jobs print is shown.
     #[arg(long, value_name = "HOW")]
     pub output: Option<Output>,
@@ -155,8 +152,7 @@ pub struct RunningArguments {
 }
 
 /// How what jobs print is shown.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum, serde::Deserialize)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum Output {
     /// In one piece below the job's line, when it has ended.
     Grouped,
@@ -164,6 +160,16 @@ pub enum Output {
     Live,
     /// Only for jobs that fail.
     Failures,
+}
+
+impl From<OutputMode> for Output {
+    fn from(mode: OutputMode) -> Self {
+        match mode {
+            OutputMode::Grouped => Self::Grouped,
+            OutputMode::Live => Self::Live,
+            OutputMode::Failures => Self::Failures,
+        }
+    }
 }
 
 impl Output {
@@ -179,7 +185,7 @@ impl Output {
 
 /// What to do when a recipe fails.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum OnFailure {
+pub enum FailureChoice {
     /// Begin nothing new.
     Stop,
     /// Finish all that does not depend on it.
@@ -190,7 +196,7 @@ pub enum OnFailure {
 #[derive(Args, Debug)]
 pub struct WeaveArguments {
     /// Files, tasks, folders or quoted patterns [default: what the description calls default].
-    #[arg(value_name = "NAME", add = names())]
+    #[arg(value_name = "NAME")]
     pub names: Vec<String>,
     /// Make the named ones, reason or not.
     #[arg(long)]
@@ -219,7 +225,7 @@ pub struct ReportArguments {
 #[derive(Args, Debug)]
 pub struct WatchArguments {
     /// Files, tasks, folders or quoted patterns [default: what the description calls default].
-    #[arg(value_name = "NAME", add = names())]
+    #[arg(value_name = "NAME")]
     pub names: Vec<String>,
     /// Also look at the files every so often, for file systems that do not tell of all changes [default: 2s,
     /// where that is needed].
@@ -234,10 +240,10 @@ pub struct WatchArguments {
 #[derive(Args, Debug)]
 pub struct RunArguments {
     /// The task.
-    #[arg(value_name = "TASK", add = tasks())]
+    #[arg(value_name = "TASK")]
     pub task: String,
     /// Values of its parameters, in order or as name=value.
-    #[arg(value_name = "VALUE", add = values())]
+    #[arg(value_name = "VALUE")]
     pub values: Vec<String>,
     /// Words that the task hands on.
     #[arg(last = true, value_name = "EXTRA")]
@@ -299,7 +305,7 @@ pub struct PreviewArguments {
     #[command(flatten)]
     pub asking: Asking,
     /// Files, tasks, folders or quoted patterns [default: what the description calls default].
-    #[arg(value_name = "NAME", add = names())]
+    #[arg(value_name = "NAME")]
     pub names: Vec<String>,
     /// As if these had been asked for, reason or not.
     #[arg(long)]
@@ -316,7 +322,7 @@ pub struct WhyArguments {
     #[command(flatten)]
     pub asking: Asking,
     /// The file, or a task that is remembered.
-    #[arg(value_name = "NAME", add = names())]
+    #[arg(value_name = "NAME")]
     pub name: String,
     /// Tell why it ran the last time.
     #[arg(long)]
@@ -333,7 +339,7 @@ pub struct GraphArguments {
     #[command(flatten)]
     pub asking: Asking,
     /// Files, tasks, folders or quoted patterns, with all that leads to them [default: the whole project].
-    #[arg(value_name = "NAME", add = names())]
+    #[arg(value_name = "NAME")]
     pub names: Vec<String>,
     /// Write a picture: svg, dot, mermaid or json to standard output, or a file that ends so.
     #[arg(long, value_name = "WHAT")]
@@ -342,7 +348,7 @@ pub struct GraphArguments {
     #[arg(long)]
     pub all: bool,
     /// Only what lies around this file or task.
-    #[arg(long, value_name = "NAME", add = names())]
+    #[arg(long, value_name = "NAME")]
     pub around: Option<String>,
     /// How far around.
     #[arg(long, value_name = "STEPS", default_value = "1", requires = "around")]
@@ -356,7 +362,7 @@ pub struct GraphArguments {
 #[derive(Args, Debug)]
 pub struct HistoryArguments {
     /// A file or a task: how long it took and why it ran, each time.
-    #[arg(value_name = "NAME", add = names())]
+    #[arg(value_name = "NAME")]
     pub name: Option<String>,
     /// How to answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
@@ -367,7 +373,7 @@ pub struct HistoryArguments {
 #[derive(Args, Debug)]
 pub struct CleanArguments {
     /// Files, folders or quoted patterns [default: everything that was made].
-    #[arg(value_name = "NAME", add = names())]
+    #[arg(value_name = "NAME")]
     pub names: Vec<String>,
     /// Only what the description no longer describes.
     #[arg(long, conflicts_with = "names")]
@@ -413,18 +419,16 @@ pub struct SettingsArguments {
     pub format: Format,
 }
 
-/// The command for completion: at its own place too, names of files and tasks can stand.
-#[must_use]
-pub fn for_completion() -> clap::Command {
+/// The names of all commands.
+pub fn command_names() -> Vec<String> {
     let command = Arguments::command();
-    let names = clap::Arg::new("names").num_args(0..).add(names());
-    command
-        .subcommand_required(false)
-        .mut_subcommands(|sub| {
-            // Help pages are long, and nobody completes towards them.
-            sub.disable_help_flag(true)
+    let commands = command.get_subcommands();
+    commands
+        .flat_map(|command| {
+            let aliases = command.get_all_aliases().map(str::to_owned);
+            std::iter::once(command.get_name().to_owned()).chain(aliases)
         })
-        .arg(names)
+        .collect()
 }
 
 /// Puts `weave` in front of names that are no command: `handloom out/a` means `handloom weave out/a`.

@@ -5,6 +5,7 @@ use std::process::ExitCode;
 
 use handloom_core::text::Diagnostic;
 use handloom_core::text::Sources;
+use handloom_core::workspace::WorkspaceError;
 
 /// Done.
 pub const DONE: u8 = 0;
@@ -57,5 +58,16 @@ impl CommandError {
 impl From<io::Error> for CommandError {
     fn from(error: io::Error) -> Self {
         Self::io("can't print", error)
+    }
+}
+
+impl From<WorkspaceError> for CommandError {
+    fn from(error: WorkspaceError) -> Self {
+        match error {
+            WorkspaceError::Description(sources, wrong) => Self::Description(sources, wrong),
+            WorkspaceError::Usage { what, help } => Self::Usage(what, Some(help)),
+            WorkspaceError::InTheWay(what) => Self::Broken(what, None),
+            WorkspaceError::Io { what, source } => Self::io(what, source),
+        }
     }
 }

@@ -2,14 +2,11 @@
 
 mod arguments;
 mod commands;
-mod context;
 mod drawing;
 mod failure;
-mod lock;
+mod project;
 mod reporting;
-mod settings;
 mod signals;
-mod trust;
 mod ui;
 mod watching;
 

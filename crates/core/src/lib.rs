@@ -17,6 +17,7 @@
 //! - [`scheduler`]: running them, in order and side by side; events out
 //! - [`records`]: what the last runs did, written from the events
 //! - [`graph_view`]: the project as nodes and what leads to what, to be drawn
+//! - [`workspace`]: opening a project, for whoever asks
 
 pub mod content;
 pub mod executor;
@@ -31,4 +32,5 @@ pub mod scheduler;
 pub mod status;
 pub mod text;
 pub mod verdict;
+pub mod workspace;
 pub mod world;

@@ -20,18 +20,18 @@ use handloom_core::world::quarantine::FAILED;
 use handloom_core::world::quarantine::remove;
 
 use crate::arguments::Asking;
+use crate::project;
 
 use crate::arguments::CleanArguments;
 use crate::arguments::Common;
 use crate::commands::read_only::ReadOnlyProject;
 use crate::commands::running;
-use crate::context::Located;
-use crate::context::Opened;
 use crate::failure::CommandError;
 use crate::ui::Detail;
 use crate::ui::Ui;
 use crate::ui::style::Role;
 use crate::ui::text;
+use handloom_core::workspace::Workspace;
 
 /// So many paths are named before they are taken away.
 const SHOWN: usize = 40;
@@ -41,17 +41,17 @@ const LONG: Duration = Duration::from_secs(60);
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCode, CommandError> {
-    let located = Located::find(common)?;
-    if !located.own().is_dir() {
+    let location = project::locate(common)?;
+    if !location.own().is_dir() {
         ui.print("nothing was made yet\n")?;
         return Ok(ExitCode::SUCCESS);
     }
-    let (_lock, opened) = running::open(common, located, arguments.no_wait, ui)?;
+    let (_lock, workspace) = running::open(common, location, arguments.no_wait, ui)?;
     if arguments.aside {
-        return clean_aside(&opened, arguments, ui);
+        return clean_aside(&workspace, arguments, ui);
     }
-    let steps = steps(&opened, arguments, ui)?;
-    let environment = opened.environment();
+    let steps = steps(&workspace, arguments, ui)?;
+    let environment = workspace.environment();
     let broken = |(path, error)| CommandError::io(format!("can't remove `{path}`"), error);
     let foreseen = foresee_clean(&environment, &steps).map_err(broken)?;
     if arguments.preview {
@@ -92,7 +92,7 @@ fn confirm(question: &str) -> Result<bool, CommandError> {
 
 /// Empties the places where files were set aside and where failed recipes' outputs are.
 fn clean_aside(
-    opened: &Opened,
+    workspace: &Workspace,
     arguments: &CleanArguments,
     ui: Ui,
 ) -> Result<ExitCode, CommandError> {
@@ -100,7 +100,7 @@ fn clean_aside(
     let (mut count, mut bytes) = (0, 0);
     let mut kept = Vec::new();
     for place in [ASIDE, FAILED] {
-        let folder = opened.located.root.join(place);
+        let folder = workspace.location.root.join(place);
         let mut names: Vec<_> = std::fs::read_dir(&folder)
             .into_iter()
             .flatten()
@@ -138,7 +138,7 @@ fn clean_aside(
         return Ok(ExitCode::SUCCESS);
     }
     for path in kept {
-        remove(&opened.disk, &path)
+        remove(&workspace.disk, &path)
             .map_err(|error| CommandError::io(format!("can't remove `{path}`"), error))?;
     }
     ui.print(&format!("{out}{sum} removed\n"))?;
@@ -160,8 +160,12 @@ fn measure(path: &Path) -> (usize, u64) {
 }
 
 /// The recorded steps to clean.
-fn steps(opened: &Opened, arguments: &CleanArguments, ui: Ui) -> Result<Vec<String>, CommandError> {
-    let mut recorded = opened.ledger.borrow().step_names();
+fn steps(
+    workspace: &Workspace,
+    arguments: &CleanArguments,
+    ui: Ui,
+) -> Result<Vec<String>, CommandError> {
+    let mut recorded = workspace.ledger.borrow().step_names();
     recorded.sort_unstable();
     if arguments.names.is_empty() && !arguments.leftovers {
         return Ok(recorded);
@@ -170,7 +174,7 @@ fn steps(opened: &Opened, arguments: &CleanArguments, ui: Ui) -> Result<Vec<Stri
     let asking = Asking {
         ask: arguments.leftovers,
     };
-    ReadOnlyProject::at_opened_asking(opened, asking, ui, |read_only| {
+    ReadOnlyProject::at_opened_asking(workspace, asking, ui, |read_only| {
         let project = read_only.project;
         if arguments.leftovers {
             let described = |name: &String| {
@@ -189,12 +193,12 @@ fn steps(opened: &Opened, arguments: &CleanArguments, ui: Ui) -> Result<Vec<Stri
             project,
             &BuildRequest {
                 names: arguments.names.clone(),
-                folder: opened.located.folder.clone(),
+                folder: workspace.location.folder.clone(),
                 ..BuildRequest::default()
             },
         );
         if !found.unknown.is_empty() {
-            return Err(opened.wrong(found.unknown));
+            return Err(project::wrong(workspace, found.unknown));
         }
         Ok(found
             .nodes

@@ -21,17 +21,18 @@ use handloom_core::language::TopItem;
 use handloom_core::language::ValueSyntax;
 use handloom_core::project::frame::Frame;
 use handloom_core::project::script::relative;
+use handloom_core::workspace::Access;
 
+use crate::arguments::Arguments;
 use crate::arguments::ColorChoice;
 use crate::arguments::Common;
 use crate::arguments::CompletionsArguments;
 use crate::arguments::Shell;
-use crate::arguments::for_completion;
 use crate::commands::read_only::ReadOnlyProject;
-use crate::context::Located;
-use crate::context::Opened;
 use crate::failure::CommandError;
+use crate::project;
 use crate::ui::Ui;
+use handloom_core::workspace::Workspace;
 
 /// The environment variable by which a shell's script asks.
 const ASKS: &str = "HANDLOOM_COMPLETE";
@@ -59,8 +60,34 @@ pub fn answer() {
         .complete();
 }
 
+/// The command for completion: at its own place too, names of files and tasks can stand.
+fn for_completion() -> clap::Command {
+    let command = <Arguments as clap::CommandFactory>::command();
+    let any_name = clap::Arg::new("names").num_args(0..).add(names());
+    command
+        .subcommand_required(false)
+        .mut_args(with_completer)
+        .mut_subcommands(|sub| {
+            // Help pages are long, and nobody completes towards them.
+            sub.disable_help_flag(true).mut_args(with_completer)
+        })
+        .arg(any_name)
+}
+
+/// Arguments are completed by what they stand for.
+fn with_completer(argument: clap::Arg) -> clap::Arg {
+    let stands_for = argument.get_value_names().and_then(<[_]>::first);
+    match stands_for.map(|name| name.as_str()) {
+        Some("NAME") => argument.add(names()),
+        Some("TASK") => argument.add(tasks()),
+        Some("VALUE") => argument.add(values()),
+        Some("NAME=WORDS") => argument.add(variables()),
+        _ => argument,
+    }
+}
+
 /// Completes files and tasks.
-pub fn names() -> ArgValueCompleter {
+fn names() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| {
         let typed = typed.to_string_lossy();
         look(|read_only| {
@@ -75,7 +102,7 @@ pub fn names() -> ArgValueCompleter {
 }
 
 /// Completes tasks.
-pub fn tasks() -> ArgValueCompleter {
+fn tasks() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| {
         let typed = typed.to_string_lossy();
         let mut found = look(|read_only| task_names(read_only, &typed));
@@ -85,29 +112,29 @@ pub fn tasks() -> ArgValueCompleter {
 }
 
 /// Completes variables, with the sign behind them.
-pub fn variables() -> ArgValueCompleter {
+fn variables() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| variable_names(&typed.to_string_lossy()))
 }
 
 /// The project that the line is typed in, and how it was found.
-fn opened() -> Option<(Opened, Common)> {
+fn workspace() -> Option<(Workspace, Common)> {
     let common = Common {
         project: typed_project(),
         color: ColorChoice::Never,
         quiet: true,
         ..Common::default()
     };
-    let located = Located::find(&common).ok()?;
-    let opened = Opened::open(located, &common, Ui::silent(), false).ok()?;
-    Some((opened, common))
+    let location = project::locate(&common).ok()?;
+    let workspace = project::open(location, &common, Ui::silent(), Access::Read).ok()?;
+    Some((workspace, common))
 }
 
 /// The project, without a word about what is wrong with it.
 fn look<T: Default>(look: impl FnOnce(&ReadOnlyProject<'_, '_>) -> T) -> T {
-    let Some((opened, _)) = opened() else {
+    let Some((workspace, _)) = workspace() else {
         return T::default();
     };
-    ReadOnlyProject::at_opened(&opened, Ui::silent(), |read_only| Ok(look(read_only)))
+    ReadOnlyProject::at_opened(&workspace, Ui::silent(), |read_only| Ok(look(read_only)))
         .unwrap_or_default()
 }
 
@@ -136,7 +163,7 @@ fn typed_words() -> Vec<String> {
 }
 
 /// The values that a task's parameters take: `name=`, and files.
-pub fn values() -> ArgValueCompleter {
+fn values() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| {
         let typed = typed.to_string_lossy();
         let words = typed_words();
@@ -163,7 +190,7 @@ pub fn values() -> ArgValueCompleter {
 
 /// Files that can be made, up to the next folder: of a large project nobody reads all names.
 fn files(read_only: &ReadOnlyProject<'_, '_>, typed: &str) -> Vec<CompletionCandidate> {
-    let folder = &read_only.opened.located.folder;
+    let folder = &read_only.workspace.location.folder;
     let mut found: BTreeSet<String> = BTreeSet::new();
     for &path in &read_only.project.sorted_outputs {
         let name = relative(read_only.project.paths.get(path), folder);
@@ -220,7 +247,7 @@ fn choices(read_only: &ReadOnlyProject<'_, '_>, typed: &str) -> Vec<CompletionCa
 /// The user's own tasks, which can be run in any project.
 fn personal_names(typed: &str) -> Vec<CompletionCandidate> {
     let ui = Ui::silent();
-    let own = opened().map(|(opened, common)| opened.personal(&common, ui));
+    let own = workspace().map(|(workspace, common)| project::personal(workspace, &common, ui));
     match own {
         Some(Ok(Ok(own))) => {
             ReadOnlyProject::at_opened(&own, ui, |read_only| Ok(task_names(read_only, typed)))

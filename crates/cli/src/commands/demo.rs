@@ -9,8 +9,8 @@ use include_dir::include_dir;
 use crate::arguments::Common;
 use crate::arguments::DemoArguments;
 use crate::commands::running;
-use crate::context::Located;
 use crate::failure::CommandError;
+use crate::project;
 use crate::ui::Ui;
 use crate::ui::style::Role;
 
@@ -58,7 +58,7 @@ pub fn run(common: &Common, arguments: &DemoArguments, ui: Ui) -> Result<ExitCod
         remake: false,
         running: &arguments.running,
     };
-    let code = running::weave(&common, Located::find(&common)?, &work, ui)?;
+    let code = running::weave(&common, project::locate(&common)?, &work, ui)?;
     if code == ExitCode::SUCCESS {
         ui.print(&next(&shown, ui))?;
     }

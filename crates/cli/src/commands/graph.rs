@@ -54,7 +54,7 @@ pub fn run(common: &Common, arguments: &GraphArguments, ui: Ui) -> Result<ExitCo
             }
             return Ok(ExitCode::SUCCESS);
         };
-        let text = written(form, &view, &read_only.opened.root_text())?;
+        let text = written(form, &view, &read_only.workspace.location.root_text())?;
         match file {
             None => ui.print(&text)?,
             Some(file) => {
@@ -100,25 +100,25 @@ fn view(
     } else {
         read_only.dry_run(&arguments.names, false)?
     };
-    let last = last_endings(&Runs::new(&read_only.opened.located.own()));
+    let last = last_endings(&Runs::new(&read_only.workspace.location.own()));
     let failed = |name: &str| {
         last.get(name)
             .is_some_and(|ending| *ending == Ending::Failed)
     };
-    let ledger = read_only.opened.ledger.borrow();
+    let ledger = read_only.workspace.ledger.borrow();
     let whole = GraphSource {
         project: read_only.project,
         vars: read_only.vars,
         order: &order,
         predictions: &predictions,
-        disk: &read_only.opened.disk,
+        disk: &read_only.workspace.disk,
         ledger: &ledger,
         failed: &failed,
     }
     .view();
     let view = match &arguments.around {
         Some(name) => {
-            let folder = &read_only.opened.located.folder;
+            let folder = &read_only.workspace.location.folder;
             let node = whole
                 .find(&from_root(folder, name))
                 .or_else(|| whole.find(name));

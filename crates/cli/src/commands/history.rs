@@ -15,8 +15,8 @@ use handloom_core::scheduler::Summary;
 use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::HistoryArguments;
-use crate::context::Located;
 use crate::failure::CommandError;
+use crate::project;
 use crate::ui::Ui;
 use crate::ui::style;
 use crate::ui::style::Role;
@@ -50,8 +50,8 @@ pub fn run(
     arguments: &HistoryArguments,
     ui: Ui,
 ) -> Result<ExitCode, CommandError> {
-    let located = Located::find(common)?;
-    let runs = Runs::new(&located.own());
+    let location = project::locate(common)?;
+    let runs = Runs::new(&location.own());
     let mut read = Vec::new();
     for number in runs.numbers() {
         match runs.read(number) {
@@ -63,7 +63,7 @@ pub fn run(
     }
     match &arguments.name {
         None => all(&read, arguments.format, ui)?,
-        Some(name) => one(&read, &located.folder, name, arguments.format, ui)?,
+        Some(name) => one(&read, &location.folder, name, arguments.format, ui)?,
     }
     Ok(ExitCode::SUCCESS)
 }

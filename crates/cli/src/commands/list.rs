@@ -12,15 +12,14 @@ use handloom_core::project::TaskNode;
 use handloom_core::project::decl::Decl;
 use handloom_core::project::script::usage;
 use handloom_core::project::values::Vars;
+use handloom_core::workspace::Access;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::ListArguments;
 use crate::commands::read_only::ReadOnlyProject;
-use crate::context::Located;
-use crate::context::Opened;
 use crate::failure::CommandError;
-use crate::settings;
+use crate::project;
 use crate::ui::Ui;
 use crate::ui::style::Role;
 use crate::ui::text;
@@ -64,10 +63,10 @@ struct OwnTaskJson {
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCode, CommandError> {
-    let located = Located::find(common)?;
-    let opened = Opened::open(located, common, ui, false)?;
+    let location = project::locate(common)?;
+    let workspace = project::open(location, common, ui, Access::Read)?;
     let own = own_tasks(common, ui)?;
-    ReadOnlyProject::at_opened_asking(&opened, arguments.asking, ui, |read_only| {
+    ReadOnlyProject::at_opened_asking(&workspace, arguments.asking, ui, |read_only| {
         match arguments.format {
             Format::Json => {
                 let mut list = json(read_only.vars, read_only.project);
@@ -97,11 +96,11 @@ pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCod
 
 /// The tasks of the user's own description.
 fn own_tasks(common: &Common, ui: Ui) -> Result<Vec<Row>, CommandError> {
-    if settings::own_tasks().is_none() {
+    if project::user().own_tasks().is_none() {
         return Ok(Vec::new());
     }
-    let opened = Opened::open(Located::find(common)?, common, Ui::silent(), false)?;
-    match opened.personal(common, ui)? {
+    let workspace = project::read(common, Ui::silent())?;
+    match project::personal(workspace, common, ui)? {
         Ok(own) => ReadOnlyProject::at_opened(&own, ui, |read_only| {
             Ok(rows(read_only.vars, read_only.project, false))
         }),

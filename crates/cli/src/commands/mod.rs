@@ -19,8 +19,6 @@ mod watch;
 mod weave;
 mod why;
 
-pub use running::put_in_order;
-
 use std::ffi::OsString;
 use std::process::ExitCode;
 

@@ -179,7 +179,7 @@ pub fn because(
     }
 }
 
-/// The steps that a prospect hangs on, sets opened.
+/// The steps that a prospect hangs on, sets workspace.
 pub fn open_steps(
     project: &Project<'_>,
     order: &Order,

@@ -25,19 +25,18 @@ use handloom_core::text::Diagnostic;
 
 use crate::arguments::Asking;
 use crate::arguments::Common;
-use crate::commands::running;
-use crate::context::Located;
-use crate::context::Opened;
 use crate::failure::CommandError;
+use crate::project;
 use crate::signals::Signals;
 use crate::ui::Detail;
 use crate::ui::Ui;
 use crate::ui::text;
+use handloom_core::workspace::Workspace;
 
 /// A project that is looked at.
 pub struct ReadOnlyProject<'l, 'd> {
     /// Where everything comes from.
-    pub opened: &'d Opened,
+    pub workspace: &'d Workspace,
     /// The surroundings.
     pub environment: &'l RecordingEnvironment<'d>,
     /// The variables.
@@ -57,27 +56,27 @@ impl ReadOnlyProject<'_, '_> {
         ui: Ui,
         look: impl FnOnce(&ReadOnlyProject<'_, '_>) -> Result<T, CommandError>,
     ) -> Result<T, CommandError> {
-        let opened = Opened::open(Located::find(common)?, common, ui, false)?;
-        Self::at_opened_asking(&opened, asking, ui, look)
+        let workspace = project::read(common, ui)?;
+        Self::at_opened_asking(&workspace, asking, ui, look)
     }
 
     /// The same for a project that is open, without asking commands.
     pub fn at_opened<T>(
-        opened: &Opened,
+        workspace: &Workspace,
         ui: Ui,
         look: impl FnOnce(&ReadOnlyProject<'_, '_>) -> Result<T, CommandError>,
     ) -> Result<T, CommandError> {
-        Self::at_opened_asking(opened, Asking::default(), ui, look)
+        Self::at_opened_asking(workspace, Asking::default(), ui, look)
     }
 
     /// The same for a project that is open.
     pub fn at_opened_asking<T>(
-        opened: &Opened,
+        workspace: &Workspace,
         asking: Asking,
         ui: Ui,
         look: impl FnOnce(&ReadOnlyProject<'_, '_>) -> Result<T, CommandError>,
     ) -> Result<T, CommandError> {
-        let executor = asking.ask.then(|| running::executor(opened));
+        let executor = asking.ask.then(|| workspace.executor());
         let signals = asking.ask.then(Signals::heed);
         let _aim = signals
             .as_ref()
@@ -88,15 +87,20 @@ impl ReadOnlyProject<'_, '_> {
             None => Err("may not be asked".to_owned()),
         };
         let ask: Option<&CommandRunner<'_>> = if asking.ask { Some(&asker) } else { None };
-        let environment = opened.environment_asking(ask);
-        let folders = Folders::new(&opened.disk);
-        let vars = Vars::new(&opened.description, &opened.outside, &environment, &folders);
+        let environment = workspace.environment_asking(ask);
+        let folders = Folders::new(&workspace.disk);
+        let vars = Vars::new(
+            &workspace.description,
+            &workspace.outside,
+            &environment,
+            &folders,
+        );
         let request = BuildRequest::default();
-        let cached = CachedProject::of_last_run(&opened.description, &request, &environment);
+        let cached = CachedProject::of_last_run(&workspace.description, &request, &environment);
         let found = FoundEdges::new();
-        let loaded = LoadedProject::load(&vars, cached, None, &found, &opened.ledger.borrow());
+        let loaded = LoadedProject::load(&vars, cached, None, &found, &workspace.ledger.borrow());
         let read_only = ReadOnlyProject {
-            opened,
+            workspace,
             environment: &environment,
             vars: &vars,
             project: &loaded.project,
@@ -104,7 +108,7 @@ impl ReadOnlyProject<'_, '_> {
             ui,
         };
         let warnings = read_only.errors()?;
-        ui.diagnostics(&opened.description.sources, &warnings);
+        ui.diagnostics(&workspace.description.sources, &warnings);
         let found = look(&read_only)?;
         say_what_was_not_asked(&environment, ui);
         Ok(found)
@@ -120,7 +124,7 @@ impl ReadOnlyProject<'_, '_> {
         if errors.is_empty() {
             Ok(warnings)
         } else {
-            Err(self.opened.wrong(errors))
+            Err(project::wrong(self.workspace, errors))
         }
     }
 
@@ -128,7 +132,7 @@ impl ReadOnlyProject<'_, '_> {
     pub fn warnings(&self) -> Result<(), CommandError> {
         let warnings = self.errors()?;
         self.ui
-            .diagnostics(&self.opened.description.sources, &warnings);
+            .diagnostics(&self.workspace.description.sources, &warnings);
         Ok(())
     }
 
@@ -140,12 +144,12 @@ impl ReadOnlyProject<'_, '_> {
     ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
         let asked = BuildRequest {
             names: names.to_vec(),
-            folder: self.opened.located.folder.clone(),
+            folder: self.workspace.location.folder.clone(),
             ..BuildRequest::default()
         };
         let found = goals(self.project, &asked);
         if !found.unknown.is_empty() {
-            return Err(self.opened.wrong(found.unknown));
+            return Err(project::wrong(self.workspace, found.unknown));
         }
         self.dry_run_of(&found.nodes, remake)
     }
@@ -165,8 +169,10 @@ impl ReadOnlyProject<'_, '_> {
         remake: bool,
     ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
         let order = graph::order(self.project, goals).map_err(|cycle| {
-            self.opened
-                .wrong(vec![graph::describe_cycle(self.project, &cycle)])
+            project::wrong(
+                self.workspace,
+                vec![graph::describe_cycle(self.project, &cycle)],
+            )
         })?;
         let remade: &[NodeId] = if remake { goals } else { &[] };
         let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
@@ -184,7 +190,7 @@ impl ReadOnlyProject<'_, '_> {
             None => Err(self
                 .errors()
                 .err()
-                .unwrap_or_else(|| self.opened.wrong(Vec::new()))),
+                .unwrap_or_else(|| project::wrong(self.workspace, Vec::new()))),
         }
     }
 }

@@ -9,8 +9,8 @@ use handloom_core::records::Runs;
 use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::ReportArguments;
-use crate::context::Located;
 use crate::failure::CommandError;
+use crate::project;
 use crate::reporting;
 use crate::reporting::Whole;
 use crate::ui::Ui;
@@ -18,12 +18,12 @@ use crate::ui::Ui;
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &ReportArguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let write = arguments.to.as_deref().map(writer).transpose()?;
-    let located = Located::find(common)?;
-    let (run, earlier) = read(&Runs::new(&located.own()), arguments.run, ui)?;
-    let whole = Whole::new(&run, &earlier, &located.root);
+    let location = project::locate(common)?;
+    let (run, earlier) = read(&Runs::new(&location.own()), arguments.run, ui)?;
+    let whole = Whole::new(&run, &earlier, &location.root);
     match (&arguments.to, write) {
         (Some(file), Some(write)) => {
-            let project = located.root.file_name().unwrap_or_default();
+            let project = location.root.file_name().unwrap_or_default();
             let text = write(&whole, &project.to_string_lossy())?;
             std::fs::write(file, text).map_err(|error| {
                 CommandError::io(format!("can't write `{}`", file.display()), error)

@@ -18,33 +18,33 @@ use crate::arguments::Common;
 use crate::arguments::RunArguments;
 use crate::commands::read_only::ReadOnlyProject;
 use crate::commands::running;
-use crate::context::Located;
-use crate::context::Opened;
 use crate::failure::CommandError;
-use crate::lock::Lock;
+use crate::project;
 use crate::ui::Ui;
 use crate::ui::text;
+use handloom_core::workspace::ProjectLock;
+use handloom_core::workspace::Workspace;
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode, CommandError> {
-    let located = Located::find(common)?;
-    let (lock, opened) = running::open(common, located, arguments.running.no_wait, ui)?;
+    let location = project::locate(common)?;
+    let (lock, workspace) = running::open(common, location, arguments.running.no_wait, ui)?;
     if is_pattern(&arguments.task) {
-        let names = matching(&opened, arguments, ui)?;
+        let names = matching(&workspace, arguments, ui)?;
         let work = running::Work {
             names,
             call: None,
             remake: arguments.remake,
             running: &arguments.running,
         };
-        return running::weave_opened(&opened, &work, lock, ui);
+        return running::weave_opened(&workspace, &work, lock, ui);
     }
-    if let Some(call) = bind(&opened, arguments, ui)? {
-        return run_bound(&opened, call, arguments, lock, ui);
+    if let Some(call) = bind(&workspace, arguments, ui)? {
+        return run_bound(&workspace, call, arguments, lock, ui);
     }
-    let unknown = unknown(&opened, arguments, ui)?;
+    let unknown = unknown(&workspace, arguments, ui)?;
     // Not one of the project's: perhaps one of the user's own.
-    let Ok(own) = opened.personal(common, ui)? else {
+    let Ok(own) = project::personal(workspace, common, ui)? else {
         return Err(unknown);
     };
     match bind(&own, arguments, ui)? {
@@ -54,10 +54,10 @@ pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode
 }
 
 fn run_bound(
-    opened: &Opened,
+    workspace: &Workspace,
     (name, call): (String, TaskCall),
     arguments: &RunArguments,
-    lock: Lock,
+    lock: ProjectLock,
     ui: Ui,
 ) -> Result<ExitCode, CommandError> {
     let work = running::Work {
@@ -66,16 +66,16 @@ fn run_bound(
         remake: arguments.remake,
         running: &arguments.running,
     };
-    running::weave_opened(opened, &work, lock, ui)
+    running::weave_opened(workspace, &work, lock, ui)
 }
 
 /// Shows the help of one task: how it is run, and what it says of itself.
 pub fn help(common: &Common, task: &str, ui: Ui) -> Result<ExitCode, CommandError> {
-    let opened = Opened::open(Located::find(common)?, common, ui, false)?;
-    if show_help(&opened, task, ui)? {
+    let workspace = project::read(common, ui)?;
+    if show_help(&workspace, task, ui)? {
         return Ok(ExitCode::SUCCESS);
     }
-    if let Ok(own) = opened.personal(common, ui)?
+    if let Ok(own) = project::personal(workspace, common, ui)?
         && show_help(&own, task, ui)?
     {
         return Ok(ExitCode::SUCCESS);
@@ -86,9 +86,9 @@ pub fn help(common: &Common, task: &str, ui: Ui) -> Result<ExitCode, CommandErro
     ))
 }
 
-fn show_help(opened: &Opened, task: &str, ui: Ui) -> Result<bool, CommandError> {
-    ReadOnlyProject::at_opened(opened, ui, |read_only| {
-        let name = from_root(&read_only.opened.located.folder, task);
+fn show_help(workspace: &Workspace, task: &str, ui: Ui) -> Result<bool, CommandError> {
+    ReadOnlyProject::at_opened(workspace, ui, |read_only| {
+        let name = from_root(&read_only.workspace.location.folder, task);
         let names = [name.as_str(), task];
         let found = names
             .iter()
@@ -111,7 +111,7 @@ fn show_help(opened: &Opened, task: &str, ui: Ui) -> Result<bool, CommandError> 
 
 /// The names of the tasks that a pattern matches, as they are typed in the folder that one is in.
 fn matching(
-    opened: &Opened,
+    workspace: &Workspace,
     arguments: &RunArguments,
     ui: Ui,
 ) -> Result<Vec<String>, CommandError> {
@@ -122,8 +122,8 @@ fn matching(
             "run the tasks one by one, or give their parameters values of their own",
         ));
     }
-    ReadOnlyProject::at_opened(opened, ui, |read_only| {
-        let folder = &read_only.opened.located.folder;
+    ReadOnlyProject::at_opened(workspace, ui, |read_only| {
+        let folder = &read_only.workspace.location.folder;
         let source = from_root(&escape(folder), pattern);
         let compiled = Pattern::compile(&source)
             .map_err(|error| CommandError::usage(error.to_string(), "quote it for the shell"))?;
@@ -144,13 +144,13 @@ fn matching(
 
 /// The task's full name and its arguments by name; none when there is no such task.
 fn bind(
-    opened: &Opened,
+    workspace: &Workspace,
     arguments: &RunArguments,
     ui: Ui,
 ) -> Result<Option<(String, TaskCall)>, CommandError> {
-    ReadOnlyProject::at_opened(opened, ui, |read_only| {
+    ReadOnlyProject::at_opened(workspace, ui, |read_only| {
         let project = read_only.project;
-        let mut folder = read_only.opened.located.folder.as_str();
+        let mut folder = read_only.workspace.location.folder.as_str();
         loop {
             let name = from_root(folder, &arguments.task);
             if let Some(task) = project.task_named(&name) {
@@ -168,11 +168,11 @@ fn bind(
 }
 
 fn unknown(
-    opened: &Opened,
+    workspace: &Workspace,
     arguments: &RunArguments,
     ui: Ui,
 ) -> Result<CommandError, CommandError> {
-    ReadOnlyProject::at_opened(opened, ui, |read_only| {
+    ReadOnlyProject::at_opened(workspace, ui, |read_only| {
         let tasks = &read_only.project.tasks;
         let names = tasks.iter().map(|task| task.decl.name.as_str());
         let help = match nearest(&arguments.task, names) {

@@ -23,31 +23,30 @@ use handloom_core::scheduler::EventHub;
 use handloom_core::scheduler::EventSender;
 use handloom_core::scheduler::OldOutputs;
 use handloom_core::scheduler::OnFailure;
-use handloom_core::scheduler::Recovered;
 use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::TimedEvent;
 use handloom_core::scheduler::WatchHook;
 use handloom_core::scheduler::event_channel;
-use handloom_core::scheduler::recover;
+use handloom_core::workspace::Access;
+use handloom_core::workspace::settings::RUNS;
 use handloom_core::world::ByteSize;
 
 use crate::arguments;
 use crate::arguments::Common;
 use crate::arguments::Output;
 use crate::arguments::RunningArguments;
-use crate::context::Located;
-use crate::context::Opened;
 use crate::failure;
 use crate::failure::CommandError;
-use crate::lock::Lock;
-use crate::settings;
-use crate::settings::SetBy;
+use crate::project;
 use crate::signals::Signals;
 use crate::ui::Ui;
 use crate::ui::events::EventWriter;
 use crate::ui::report::Manner;
 use crate::ui::report::Report;
-use crate::ui::text;
+use handloom_core::workspace::ProjectLocation;
+use handloom_core::workspace::ProjectLock;
+use handloom_core::workspace::Workspace;
+use handloom_core::workspace::settings::SetBy;
 
 /// What to weave, and how.
 pub struct Work<'a> {
@@ -64,83 +63,34 @@ pub struct Work<'a> {
 /// Opens a project for a run, which nobody else may work in meanwhile.
 pub fn open(
     common: &Common,
-    located: Located,
+    location: ProjectLocation,
     no_wait: bool,
     ui: Ui,
-) -> Result<(Lock, Opened), CommandError> {
-    let lock = lock(&located, no_wait, ui)?;
-    let opened = Opened::open(located, common, ui, true)?;
-    Ok((lock, opened))
-}
-
-/// Puts in order what a run that was killed left behind; to be called before anything is looked at.
-pub fn put_in_order(opened: &Opened, ui: Ui) -> Result<(), CommandError> {
-    let recovered = recover(
-        &opened.disk,
-        &opened.clock,
-        &opened.ledger,
-        &opened.located.own().join("jobs"),
-        &opened.root_text(),
-    )
-    .map_err(|(what, error)| CommandError::io(what, error))?;
-    if !recovered.is_empty() {
-        ui.say(&told(&recovered));
-    }
-    Ok(())
-}
-
-fn told(recovered: &Recovered) -> String {
-    let mut parts = Vec::new();
-    let list = |names: &[String]| {
-        let mut names: Vec<String> = names
-            .iter()
-            .map(|name| format!("`{}`", text::safe(name)))
-            .collect();
-        names.sort_unstable();
-        names.dedup();
-        let more = names.len().saturating_sub(6);
-        names.truncate(6);
-        let more = if more > 0 {
-            format!(" and {more} more")
-        } else {
-            String::new()
-        };
-        format!("{}{more}", names.join(", "))
-    };
-    if !recovered.ended.is_empty() {
-        parts.push(format!(
-            "still running and ended now: {}",
-            list(&recovered.ended)
-        ));
-    }
-    if !recovered.put_back.is_empty() {
-        parts.push(format!(
-            "put back as before it: {}",
-            list(&recovered.put_back)
-        ));
-    }
-    if !recovered.moved.is_empty() {
-        let moved: Vec<String> = recovered.moved.iter().map(|(_, to)| to.clone()).collect();
-        parts.push(format!("what it left half done is now {}", list(&moved)));
-    }
-    format!("note: the last run was killed; {}\n", parts.join("; "))
+) -> Result<(ProjectLock, Workspace), CommandError> {
+    let lock = lock(&location, no_wait, ui)?;
+    let workspace = project::open(location, common, ui, Access::Run)?;
+    Ok((lock, workspace))
 }
 
 /// Takes the project, or waits for it.
-pub fn lock(located: &Located, no_wait: bool, ui: Ui) -> Result<Lock, CommandError> {
-    let inside = own_job(located);
+pub fn lock(
+    location: &ProjectLocation,
+    no_wait: bool,
+    ui: Ui,
+) -> Result<ProjectLock, CommandError> {
+    let inside = own_job(location);
     if inside == Some(Inside::Step) {
         return Err(CommandError::usage(
             "a recipe of this project calls Hand Loom in the project, which waits for the recipe",
             "name what it needs after `needs` or `after`; a task that runs others one after another has `steps`",
         ));
     }
-    located.make_own()?;
+    location.make_own()?;
     // The run around a task that has the terminal may still hold the project.
     let no_wait = no_wait || inside == Some(Inside::Terminal);
     let command = std::env::args().skip(1).collect::<Vec<_>>().join(" ");
-    Lock::take(
-        &located.own(),
+    let lock = ProjectLock::take(
+        &location.own(),
         format!("handloom {command}").trim_end(),
         !no_wait,
         |owner| {
@@ -148,7 +98,8 @@ pub fn lock(located: &Located, no_wait: bool, ui: Ui) -> Result<Lock, CommandErr
                 "waiting for another run in this project to end: {owner}\n"
             ));
         },
-    )
+    )?;
+    Ok(lock)
 }
 
 /// Which kind of job of a project this program was started in.
@@ -159,10 +110,10 @@ enum Inside {
 }
 
 /// Whether this program was started by a recipe of the project.
-fn own_job(located: &Located) -> Option<Inside> {
+fn own_job(location: &ProjectLocation) -> Option<Inside> {
     let facts = std::env::var_os("HANDLOOM_JOB")?;
     let name = Path::new(&facts)
-        .strip_prefix(located.own().join("jobs"))
+        .strip_prefix(location.own().join("jobs"))
         .ok()?;
     Some(if name.to_string_lossy().starts_with("terminal-") {
         Inside::Terminal
@@ -185,27 +136,27 @@ pub fn exit_code(summary: &Summary, cancel: &CancelToken) -> ExitCode {
 /// Weaves, from opening the project to the exit status.
 pub fn weave(
     common: &Common,
-    located: Located,
+    location: ProjectLocation,
     work: &Work<'_>,
     ui: Ui,
 ) -> Result<ExitCode, CommandError> {
-    let (lock, opened) = open(common, located, work.running.no_wait, ui)?;
-    weave_opened(&opened, work, lock, ui)
+    let (lock, workspace) = open(common, location, work.running.no_wait, ui)?;
+    weave_opened(&workspace, work, lock, ui)
 }
 
 /// Weaves in a project that is open; gives the exit status.
 pub fn weave_opened(
-    opened: &Opened,
+    workspace: &Workspace,
     work: &Work<'_>,
-    lock: Lock,
+    lock: ProjectLock,
     ui: Ui,
 ) -> Result<ExitCode, CommandError> {
     let mut lock = Some(lock);
     let mut release = || drop(lock.take());
-    let executor = executor(opened);
+    let executor = workspace.executor();
     let (signals, mut events) = (Signals::heed(), event_writer(work)?);
     let run = BuildRun {
-        opened,
+        workspace,
         work,
         ui,
         executor: &executor,
@@ -216,8 +167,8 @@ pub fn weave_opened(
         release: Some(&mut release),
         also: &mut |_| {},
     };
-    let result =
-        run.carry_out(|build, request| build.run(&opened.description, &opened.outside, request));
+    let result = run
+        .carry_out(|build, request| build.run(&workspace.description, &workspace.outside, request));
     let cancel = executor.control().token();
     match result {
         // A command for a value was ended on the user's wish: that is no mistake in the description.
@@ -242,7 +193,7 @@ pub fn event_writer(work: &Work<'_>) -> Result<Option<EventWriter>, CommandError
 /// One run in a project that is open.
 pub struct BuildRun<'a> {
     /// The project.
-    pub opened: &'a Opened,
+    pub workspace: &'a Workspace,
     /// What to weave.
     pub work: &'a Work<'a>,
     /// Who prints.
@@ -272,7 +223,7 @@ impl BuildRun<'_> {
         drive: impl FnOnce(&mut Build<'_>, &BuildRequest) -> Result<T, BuildError>,
     ) -> Result<T, CommandError> {
         let Self {
-            opened,
+            workspace,
             work,
             ui,
             executor,
@@ -283,16 +234,16 @@ impl BuildRun<'_> {
             release,
             also,
         } = self;
-        let sources = &opened.description.sources;
-        let options = options(opened, work)?;
+        let sources = &workspace.description.sources;
+        let options = options(workspace, work)?;
         let typed = Typed {
-            folder: &opened.located.folder,
-            is_personal: opened.is_personal,
+            folder: &workspace.location.folder,
+            is_personal: workspace.is_personal,
             call: work.call.as_ref(),
         };
         let alone = |name: &str, task: bool| typed.alone(name, task);
         let manner = Manner {
-            output: output(opened, work),
+            output: output(workspace, work),
             to_error: work.running.events.as_deref() == Some(Path::new("-")),
             jobs: options.jobs,
             cores: options.jobs.min(cores()),
@@ -302,22 +253,22 @@ impl BuildRun<'_> {
         let mut report = Report::new(ui, sources, manner);
         let _aim = signals.aim(executor.control(), report.progress_guard());
         let asker = |command: &[String], folder: &str| executor.ask(command, folder);
-        let environment = opened.environment_asking(Some(&asker));
-        let mut recorder = recorder(opened, &options);
+        let environment = workspace.environment_asking(Some(&asker));
+        let mut recorder = recorder(workspace, &options);
         let options = BuildOptions {
             run: Some(recorder.run()),
             ..options
         };
         let context = BuildContext {
-            disk: &opened.disk,
-            clock: &opened.clock,
+            disk: &workspace.disk,
+            clock: &workspace.clock,
             executor,
-            ledger: &opened.ledger,
+            ledger: &workspace.ledger,
             environment: &environment,
         };
-        let request = request(opened, work);
+        let request = request(workspace, work);
         let result = std::thread::scope(|scope| {
-            let mut hub = EventHub::new(&opened.clock).direct(|told| {
+            let mut hub = EventHub::new(&workspace.clock).direct(|told| {
                 also(&told.event);
                 recorder.tell(&told.event);
             });
@@ -344,10 +295,7 @@ impl BuildRun<'_> {
         if let Some(error) = events.and_then(|events| events.error.take()) {
             return Err(CommandError::io("can't write events", error));
         }
-        result.map_err(|error| match error {
-            BuildError::Description(diagnostics) => opened.wrong(diagnostics),
-            BuildError::Io { what, source } => CommandError::io(what, source),
-        })
+        result.map_err(|error| project::build_failed(workspace, error))
     }
 }
 
@@ -365,46 +313,40 @@ fn read_events<'scope>(
     Ok(sender)
 }
 
-/// Where the jobs of a project run.
-pub fn executor(opened: &Opened) -> LocalExecutor {
-    let scratch = opened.located.own().join("jobs");
-    LocalExecutor::new(opened.located.root.clone(), scratch).with_grace(opened.settings.grace())
-}
-
 /// What was asked for.
-pub fn request(opened: &Opened, work: &Work<'_>) -> BuildRequest {
+pub fn request(workspace: &Workspace, work: &Work<'_>) -> BuildRequest {
     BuildRequest {
         names: work.names.clone(),
-        folder: opened.located.folder.clone(),
+        folder: workspace.location.folder.clone(),
         calls: work.call.iter().cloned().collect(),
     }
 }
 
-fn output(opened: &Opened, work: &Work<'_>) -> Output {
+fn output(workspace: &Workspace, work: &Work<'_>) -> Output {
     work.running
         .output
-        .or(opened.settings.output)
+        .or(workspace.settings.output.map(Output::from))
         .unwrap_or(Output::Grouped)
 }
 
 /// The record of the run that is about to begin.
-fn recorder<'a>(opened: &'a Opened, options: &BuildOptions) -> Recorder<'a> {
+fn recorder<'a>(workspace: &'a Workspace, options: &BuildOptions) -> Recorder<'a> {
     use handloom_core::world::Clock;
     let typed: Vec<String> = std::env::args().skip(1).collect();
     let head = RunHeader {
         run: 0,
-        started: opened.clock.now(),
+        started: workspace.clock.now(),
         command: format!("handloom {}", quote_all(typed.iter().map(String::as_str)))
             .trim_end()
             .to_owned(),
         jobs: options.jobs,
     };
-    let keep = opened.settings.runs.unwrap_or(settings::RUNS);
+    let keep = workspace.settings.runs.unwrap_or(RUNS);
     Recorder::new(
-        Runs::new(&opened.located.own()),
+        Runs::new(&workspace.location.own()),
         head,
         keep,
-        &opened.description.sources,
+        &workspace.description.sources,
     )
 }
 
@@ -444,9 +386,13 @@ impl Typed<'_> {
     }
 }
 
-fn options(opened: &Opened, work: &Work<'_>) -> Result<BuildOptions, CommandError> {
+fn options(workspace: &Workspace, work: &Work<'_>) -> Result<BuildOptions, CommandError> {
     let cores = cores();
-    let jobs = work.running.jobs.or(opened.settings.jobs).unwrap_or(cores);
+    let jobs = work
+        .running
+        .jobs
+        .or(workspace.settings.jobs)
+        .unwrap_or(cores);
     if jobs == 0 || jobs > 4096 {
         return Err(CommandError::usage(
             format!("{jobs} jobs can't run at once"),
@@ -457,13 +403,13 @@ fn options(opened: &Opened, work: &Work<'_>) -> Result<BuildOptions, CommandErro
         jobs,
         threads: cores,
         on_failure: match work.running.on_failure {
-            arguments::OnFailure::Stop => OnFailure::Stop,
-            arguments::OnFailure::Continue => OnFailure::Continue,
+            arguments::FailureChoice::Stop => OnFailure::Stop,
+            arguments::FailureChoice::Continue => OnFailure::Continue,
         },
         remake: work.remake,
         memory: memory(),
-        live: output(opened, work) == Output::Live,
-        old_outputs: match opened.settings.set_by {
+        live: output(workspace, work) == Output::Live,
+        old_outputs: match workspace.settings.set_by {
             Some(SetBy::Never) => OldOutputs::Remove,
             Some(SetBy::Always) | None => OldOutputs::SetBy,
         },

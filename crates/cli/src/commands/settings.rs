@@ -14,11 +14,12 @@ use crate::arguments::Output;
 use crate::arguments::SettingsArguments;
 use crate::commands::read_only::ReadOnlyProject;
 use crate::failure::CommandError;
-use crate::settings;
-use crate::settings::SetBy;
+use crate::project;
 use crate::ui::Ui;
 use crate::ui::style::Role;
 use crate::ui::text;
+use handloom_core::workspace::settings::RUNS;
+use handloom_core::workspace::settings::SetBy;
 
 #[derive(Serialize)]
 struct SettingJson {
@@ -58,10 +59,11 @@ pub fn run(
 }
 
 fn general(read_only: &ReadOnlyProject<'_, '_>) -> Vec<SettingJson> {
-    let file =
-        settings::path().map_or_else(|| "nowhere".to_owned(), |path| path.display().to_string());
+    let file = project::user()
+        .settings()
+        .map_or_else(|| "nowhere".to_owned(), |path| path.display().to_string());
     let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-    let (jobs, from) = match read_only.opened.settings.jobs {
+    let (jobs, from) = match read_only.workspace.settings.jobs {
         Some(jobs) => (jobs, "the user's settings"),
         None => (cores, "the number of cores"),
     };
@@ -73,11 +75,11 @@ fn general(read_only: &ReadOnlyProject<'_, '_>) -> Vec<SettingJson> {
         }
     };
     let (output, runs) = (
-        read_only.opened.settings.output,
-        read_only.opened.settings.runs,
+        read_only.workspace.settings.output,
+        read_only.workspace.settings.runs,
     );
-    let set_by = read_only.opened.settings.set_by;
-    let own = settings::own_tasks().map_or_else(
+    let set_by = read_only.workspace.settings.set_by;
+    let own = project::user().own_tasks().map_or_else(
         || "none".to_owned(),
         |folder| folder.join(FILE_NAME).display().to_string(),
     );
@@ -89,7 +91,7 @@ fn general(read_only: &ReadOnlyProject<'_, '_>) -> Vec<SettingJson> {
     vec![
         setting(
             "project",
-            read_only.opened.root_text(),
+            read_only.workspace.location.root_text(),
             "the nearest hand.loom",
         ),
         setting("settings file", file, "XDG_CONFIG_HOME, or ~/.config"),
@@ -97,12 +99,15 @@ fn general(read_only: &ReadOnlyProject<'_, '_>) -> Vec<SettingJson> {
         setting("jobs", jobs.to_string(), from),
         setting(
             "output",
-            output.unwrap_or(Output::Grouped).name().to_owned(),
+            output
+                .map_or(Output::Grouped, Output::from)
+                .name()
+                .to_owned(),
             given(output.is_some()),
         ),
         setting(
             "runs",
-            runs.unwrap_or(settings::RUNS).to_string(),
+            runs.unwrap_or(RUNS).to_string(),
             given(runs.is_some()),
         ),
         setting(
@@ -112,28 +117,28 @@ fn general(read_only: &ReadOnlyProject<'_, '_>) -> Vec<SettingJson> {
         ),
         setting(
             "grace",
-            text::seconds(read_only.opened.settings.grace()),
-            given(read_only.opened.settings.grace.is_some()),
+            text::seconds(read_only.workspace.settings.grace()),
+            given(read_only.workspace.settings.grace.is_some()),
         ),
         SettingJson {
             name: "trust".to_owned(),
-            value: match read_only.opened.settings.trust.as_slice() {
+            value: match read_only.workspace.settings.trust.as_slice() {
                 [] => vec!["none".to_owned()],
                 trusted => trusted.to_vec(),
             },
-            from: given(!read_only.opened.settings.trust.is_empty()).to_owned(),
+            from: given(!read_only.workspace.settings.trust.is_empty()).to_owned(),
         },
     ]
 }
 
 fn variables(read_only: &ReadOnlyProject<'_, '_>) -> Result<Vec<SettingJson>, CommandError> {
-    let description = &read_only.opened.description;
+    let description = &read_only.workspace.description;
     let mut found = Vec::new();
     for (part, name, definitions) in read_only.vars.declared() {
         let folder = &description.parts[part.index()].folder;
         let value = read_only.vars.known_value(Frame::of(part).part, name);
         let from = match read_only
-            .opened
+            .workspace
             .outside
             .find(folder, name)
             .map(|set| set.origin)

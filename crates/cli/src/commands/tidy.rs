@@ -6,19 +6,18 @@ use handloom_core::language::tidy;
 
 use crate::arguments::Common;
 use crate::arguments::TidyArguments;
-use crate::context::Located;
-use crate::context::Opened;
 use crate::failure::CommandError;
 use crate::failure::RECIPE;
+use crate::project;
 use crate::ui::Ui;
 use crate::ui::text;
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &TidyArguments, ui: Ui) -> Result<ExitCode, CommandError> {
-    let opened = Opened::open(Located::find(common)?, common, ui, false)?;
+    let workspace = project::read(common, ui)?;
     let mut changed = 0;
-    for name in &opened.description.files {
-        let path = opened.located.root.join(name);
+    for name in &workspace.description.files {
+        let path = workspace.location.root.join(name);
         let before = std::fs::read_to_string(&path)
             .map_err(|error| CommandError::io(format!("can't read `{name}`"), error))?;
         let Some(after) = tidy(&before) else { continue };

@@ -29,10 +29,9 @@ use crate::arguments::WatchArguments;
 use crate::commands::running;
 use crate::commands::running::BuildRun;
 use crate::commands::running::Work;
-use crate::context::Located;
-use crate::context::Opened;
 use crate::failure;
 use crate::failure::CommandError;
+use crate::project;
 use crate::signals::Heard;
 use crate::signals::Signals;
 use crate::ui::Detail;
@@ -46,10 +45,12 @@ use crate::watching;
 use crate::watching::Notices;
 use crate::watching::RebuildRequest;
 use crate::watching::WatchEvent;
+use handloom_core::workspace::ProjectLocation;
+use handloom_core::workspace::Workspace;
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCode, CommandError> {
-    let located = Located::find(common)?;
+    let location = project::locate(common)?;
     let work = Work {
         names: arguments.names.clone(),
         call: None,
@@ -74,7 +75,7 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
         work: &work,
         ui,
         signals: &signals,
-        notices: Notices::new(&located.root, tell, arguments.look_every)?,
+        notices: Notices::new(&location.root, tell, arguments.look_every)?,
         watch_status: WatchStatus::new(ui, keys.is_some()),
         keys,
         events_in,
@@ -150,19 +151,22 @@ impl Watch<'_> {
     /// then.
     fn one_project(&mut self, rebuild: &RebuildRequest) -> Result<RebuildRequest, CommandError> {
         let mut watch_set = WatchSet::default();
-        let located = Located::find(self.common);
-        let opened = located.and_then(|located| {
+        let location = project::locate(self.common);
+        let workspace = location.and_then(|location| {
             // Later on another run is nothing to end for.
             let no_wait = self.work.running.no_wait && !self.waited;
-            running::open(self.common, located, no_wait, self.ui)
+            running::open(self.common, location, no_wait, self.ui)
         });
-        let (lock, opened) = match opened {
-            Ok(opened) => opened,
+        let (lock, workspace) = match workspace {
+            Ok(workspace) => workspace,
             Err(failure) => return self.mend(failure, watch_set),
         };
-        let result = self.weave(&opened, rebuild, Some(&mut watch_set), |build, request| {
-            build.run(&opened.description, &opened.outside, request)
-        });
+        let result = self.weave(
+            &workspace,
+            rebuild,
+            Some(&mut watch_set),
+            |build, request| build.run(&workspace.description, &workspace.outside, request),
+        );
         drop(lock);
         let over = match result {
             Ok(over) => over,
@@ -170,7 +174,7 @@ impl Watch<'_> {
         };
         self.broken = None;
         self.watch_status.over(&over.result, &rebuild.causes);
-        let mut rebuild = self.after(&opened, &mut watch_set, &over.ran);
+        let mut rebuild = self.after(&workspace, &mut watch_set, &over.ran);
         if self.is_news(over.shifted) {
             rebuild.everything = true;
             rebuild.cause("the description or a folder".to_owned());
@@ -180,7 +184,7 @@ impl Watch<'_> {
                 // What was changed so far is in what is looked at now.
                 rebuild = rebuild.left();
             }
-            match self.stand(&opened, &mut watch_set, rebuild)? {
+            match self.stand(&workspace, &mut watch_set, rebuild)? {
                 Next::Stale(left) => rebuild = left,
                 Next::Rebuild(next) => return Ok(next),
             }
@@ -191,22 +195,27 @@ impl Watch<'_> {
     /// Weaves at every change without opening the project anew, as long as that goes.
     fn stand(
         &mut self,
-        opened: &Opened,
+        workspace: &Workspace,
         watch_set: &mut WatchSet,
         rebuild: RebuildRequest,
     ) -> Result<Next, CommandError> {
-        let asking = running::executor(opened);
+        let asking = workspace.executor();
         let asker = |command: &[String], folder: &str| asking.ask(command, folder);
-        let environment = opened.environment_asking(Some(&asker));
-        let folders = Folders::new(&opened.disk);
-        let vars = Vars::new(&opened.description, &opened.outside, &environment, &folders);
-        let asked = running::request(opened, self.work);
+        let environment = workspace.environment_asking(Some(&asker));
+        let folders = Folders::new(&workspace.disk);
+        let vars = Vars::new(
+            &workspace.description,
+            &workspace.outside,
+            &environment,
+            &folders,
+        );
+        let asked = running::request(workspace, self.work);
         // Without notices nobody tells of targets that are not as they were left.
         let blind = self.notices.is_blind();
         let mut resident = if rebuild.is_one() || blind {
             None
         } else {
-            let ledger = opened.ledger.borrow();
+            let ledger = workspace.ledger.borrow();
             ResidentProject::open(
                 &vars,
                 &folders,
@@ -218,7 +227,7 @@ impl Watch<'_> {
         };
         let mut rebuild = rebuild;
         loop {
-            rebuild = self.wait(rebuild, watch_set, &opened.disk, false);
+            rebuild = self.wait(rebuild, watch_set, &workspace.disk, false);
             if rebuild.ends() {
                 return Ok(Next::Rebuild(rebuild));
             }
@@ -226,20 +235,20 @@ impl Watch<'_> {
                 self.forget_folders(&rebuild, watch_set);
                 return Ok(Next::Rebuild(rebuild));
             };
-            let located = Located {
-                root: opened.located.root.clone(),
-                folder: opened.located.folder.clone(),
-                start: opened.located.start.clone(),
+            let location = ProjectLocation {
+                root: workspace.location.root.clone(),
+                folder: workspace.location.folder.clone(),
+                start: workspace.location.start.clone(),
             };
-            let lock = running::lock(&located, false, self.ui)?;
+            let lock = running::lock(&location, false, self.ui)?;
             if !lock.was_ours {
                 return Ok(Next::Rebuild(rebuild));
             }
             for path in &rebuild.invalidated {
                 resident.invalidate(path);
             }
-            let result = self.weave(opened, &rebuild, None, |build, request| {
-                build.run_resident(resident, &opened.description, request)
+            let result = self.weave(workspace, &rebuild, None, |build, request| {
+                build.run_resident(resident, &workspace.description, request)
             });
             drop(lock);
             let over = match result {
@@ -255,7 +264,7 @@ impl Watch<'_> {
                 return Ok(Next::Rebuild(rebuild));
             };
             self.watch_status.over(&summary, &rebuild.causes);
-            rebuild = self.after(opened, watch_set, &over.ran);
+            rebuild = self.after(workspace, watch_set, &over.ran);
             if resident.is_stale() && !rebuild.is_one() {
                 return Ok(Next::Stale(rebuild));
             }
@@ -265,7 +274,7 @@ impl Watch<'_> {
     /// One run.
     fn weave<T>(
         &mut self,
-        opened: &Opened,
+        workspace: &Workspace,
         rebuild: &RebuildRequest,
         watch_set: Option<&mut WatchSet>,
         drive: impl FnOnce(&mut Build<'_>, &BuildRequest) -> Result<T, BuildError>,
@@ -278,7 +287,7 @@ impl Watch<'_> {
         {
             events.changed(&rebuild.causes);
         }
-        let executor = running::executor(opened);
+        let executor = workspace.executor();
         self.aim(Some(executor.control()));
         let heading = heading(rebuild, self.ui);
         let keys = &self.keys;
@@ -310,10 +319,10 @@ impl Watch<'_> {
         let mut cover = |watch_set: &mut WatchSet| {
             notices.cover(watch_set);
             notices.follow(watch_set.causes());
-            shifted |= watch_set.begin(&opened.disk, &opened.description.sources);
+            shifted |= watch_set.begin(&workspace.disk, &workspace.description.sources);
         };
         let run = BuildRun {
-            opened,
+            workspace,
             work: self.work,
             ui: self.ui,
             executor: &executor,
@@ -340,20 +349,20 @@ impl Watch<'_> {
     /// Watches what steps learned when they ran; gives what changed during the run.
     fn after(
         &mut self,
-        opened: &Opened,
+        workspace: &Workspace,
         watch_set: &mut WatchSet,
         ran: &[String],
     ) -> RebuildRequest {
         let mut rebuild = RebuildRequest::default();
         watching::drain(&self.events_in, &mut rebuild, watch_set);
         self.forget_folders(&rebuild, watch_set);
-        let ledger = opened.ledger.borrow();
+        let ledger = workspace.ledger.borrow();
         let new = watch_set.learned_since(ran.iter().map(String::as_str), &ledger);
         self.notices.cover(watch_set);
         self.notices.follow(new.iter().map(String::as_str));
         for path in new {
             // It was not watched when the step read it.
-            let same = match (ledger.file(&path), opened.disk.stat(&path)) {
+            let same = match (ledger.file(&path), workspace.disk.stat(&path)) {
                 (Some(record), Ok(Some(stat))) => record.same_stat(&stat),
                 (None, Ok(None)) => true,
                 _ => false,

@@ -11,15 +11,13 @@ use crate::commands::read_only::ReadOnlyProject;
 use crate::commands::run as run_command;
 use crate::commands::running::Work;
 use crate::commands::running::weave;
-use crate::context::Located;
-use crate::context::Opened;
 use crate::failure::CommandError;
-use crate::settings;
+use crate::project;
 use crate::ui::Ui;
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &WeaveArguments, ui: Ui) -> Result<ExitCode, CommandError> {
-    let located = Located::find(common)?;
+    let location = project::locate(common)?;
     if let [name] = &arguments.names[..]
         && personal_task(common, name)?
     {
@@ -39,25 +37,25 @@ pub fn run(common: &Common, arguments: &WeaveArguments, ui: Ui) -> Result<ExitCo
         remake: arguments.remake,
         running: &arguments.running,
     };
-    weave(common, located, &work, ui)
+    weave(common, location, &work, ui)
 }
 
 /// Whether a name that the project does not know is a task of the user's own.
 fn personal_task(common: &Common, name: &str) -> Result<bool, CommandError> {
-    if settings::own_tasks().is_none() {
+    if project::user().own_tasks().is_none() {
         return Ok(false);
     }
     let silent = Ui::silent();
-    let Ok(opened) = Opened::open(Located::find(common)?, common, silent, false) else {
+    let Ok(workspace) = project::read(common, silent) else {
         // What is wrong with the project is told by the run.
         return Ok(false);
     };
     let asked = BuildRequest {
         names: vec![name.to_owned()],
-        folder: opened.located.folder.clone(),
+        folder: workspace.location.folder.clone(),
         ..BuildRequest::default()
     };
-    let known = ReadOnlyProject::at_opened(&opened, silent, |read_only| {
+    let known = ReadOnlyProject::at_opened(&workspace, silent, |read_only| {
         Ok(handloom_core::graph::goals(read_only.project, &asked)
             .unknown
             .is_empty())
@@ -65,7 +63,7 @@ fn personal_task(common: &Common, name: &str) -> Result<bool, CommandError> {
     if known.unwrap_or(true) {
         return Ok(false);
     }
-    let Ok(own) = opened.personal(common, silent)? else {
+    let Ok(own) = project::personal(workspace, common, silent)? else {
         return Ok(false);
     };
     ReadOnlyProject::at_opened(&own, silent, |read_only| {

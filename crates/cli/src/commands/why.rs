@@ -100,7 +100,7 @@ pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode
 }
 
 fn last_reasons(read_only: &ReadOnlyProject<'_, '_>, name: &str) -> Vec<Reason> {
-    let ledger = read_only.opened.ledger.borrow();
+    let ledger = read_only.workspace.ledger.borrow();
     ledger
         .step(name)
         .map(|record| {
@@ -120,7 +120,7 @@ fn explain_last(
     ui: Ui,
     out: &mut String,
 ) {
-    let ledger = read_only.opened.ledger.borrow();
+    let ledger = read_only.workspace.ledger.borrow();
     let Some(record) = ledger.step(key) else {
         out.push_str(&format!(
             "{} was never made\n",
@@ -297,7 +297,7 @@ fn kept(read_only: &ReadOnlyProject<'_, '_>, key: &str, name: &str, out: &mut St
     out.push_str(&format!(
         "{name} would be kept: nothing it was made from differs\n"
     ));
-    let ledger = read_only.opened.ledger.borrow();
+    let ledger = read_only.workspace.ledger.borrow();
     let Some(record) = ledger.step(key) else {
         return;
     };

@@ -27,7 +27,7 @@ use handloom_core::scheduler::Event;
 use handloom_core::world::lock;
 
 use crate::ui::failure_report::INDENT;
-use crate::ui::report::COLUMN;
+use crate::ui::style::COLUMN;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
 use crate::ui::text;

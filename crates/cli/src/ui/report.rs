@@ -21,13 +21,11 @@ use crate::ui::failure_report;
 use crate::ui::failure_report::INDENT;
 use crate::ui::live::Live;
 use crate::ui::live::ProgressGuard;
+use crate::ui::style::COLUMN;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
 use crate::ui::style::counts;
 use crate::ui::text;
-
-/// Times of steps stand below each other behind names of up to so many characters.
-pub const COLUMN: usize = 32;
 
 /// Paragraphs are broken at so many characters.
 const WIDTH: usize = 90;

@@ -7,6 +7,9 @@ use anstyle::Style;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Summary;
 
+/// Times of steps stand below each other behind names of up to so many characters.
+pub const COLUMN: usize = 32;
+
 /// What a text is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Role {

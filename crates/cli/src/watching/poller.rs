@@ -31,7 +31,7 @@ pub struct FilePoller {
 }
 
 impl FilePoller {
-    /// Looks at nothing yet; none when the project's folder can't be opened.
+    /// Looks at nothing yet; none when the project's folder can't be workspace.
     pub fn start(root: &Path, every: Duration, told: Sender<WatchEvent>) -> Option<Self> {
         let (disk, own) = (RealDisk::open(root).ok()?, RealDisk::open(root).ok()?);
         let seen: Arc<Mutex<SeenFile>> = Arc::default();

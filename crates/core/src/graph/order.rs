@@ -213,7 +213,7 @@ pub fn declared_order(project: &Project<'_>, goals: &[NodeId]) -> Result<Order, 
 }
 
 /// A node whose dependencies are being put in order.
-struct Frame {
+struct OpenNode {
     node: NodeId,
     /// Where its dependencies begin among those that are pending.
     start: usize,
@@ -233,13 +233,13 @@ fn order_by<'d>(
         starts: vec![0],
         ..Order::default()
     };
-    let mut stack: Vec<Frame> = Vec::new();
+    let mut stack: Vec<OpenNode> = Vec::new();
     // The dependencies of a node stay below those of the one above it.
     let mut pending: Vec<NodeId> = Vec::new();
-    let enter = |node: NodeId, stack: &mut Vec<Frame>, pending: &mut Vec<NodeId>| {
+    let enter = |node: NodeId, stack: &mut Vec<OpenNode>, pending: &mut Vec<NodeId>| {
         let start = pending.len();
         let next = start;
-        stack.push(Frame { node, start, next });
+        stack.push(OpenNode { node, start, next });
         dependencies(project, node, &mut |node| pending.push(node));
     };
     for &goal in goals {
@@ -277,7 +277,7 @@ fn order_by<'d>(
 }
 
 /// The nodes from the first that is `again` reached, to the last.
-fn cycle(stack: &[Frame], again: NodeId) -> Cycle {
+fn cycle(stack: &[OpenNode], again: NodeId) -> Cycle {
     let first = stack.iter().position(|frame| frame.node == again);
     let nodes = stack[first.unwrap_or(0)..].iter().map(|frame| frame.node);
     Cycle(nodes.collect())

@@ -41,7 +41,7 @@ pub struct StartedJob {
 }
 
 /// A job, its outputs' places, and how often it may be tried again.
-struct Ready {
+struct ReadyJob {
     prepared: PreparedJob,
     outputs: PreparedOutputs,
     retries: u32,
@@ -101,7 +101,7 @@ impl JobStarter<'_, '_, '_, '_> {
         }))
     }
 
-    fn step(&mut self, step: StepId, slot: SlotId) -> Result<Ready, BuildError> {
+    fn step(&mut self, step: StepId, slot: SlotId) -> Result<ReadyJob, BuildError> {
         let project = self.view.project;
         let decl = project.decl(project.step(step));
         let retries = retries(self.view.vars, &decl.clauses, &decl.fixed_frame());
@@ -121,14 +121,14 @@ impl JobStarter<'_, '_, '_, '_> {
             &mut self.state.writer,
             &mut self.state.events,
         )?;
-        Ok(Ready {
+        Ok(ReadyJob {
             prepared,
             outputs,
             retries,
         })
     }
 
-    fn task(&mut self, task: TaskId, slot: SlotId) -> Result<Option<Ready>, BuildError> {
+    fn task(&mut self, task: TaskId, slot: SlotId) -> Result<Option<ReadyJob>, BuildError> {
         let (project, vars) = (self.view.project, self.view.vars);
         let node = &project.tasks[task.index()];
         if node.decl.clauses.recipe.is_none() && node.decl.clauses.finally.is_none() {
@@ -144,7 +144,7 @@ impl JobStarter<'_, '_, '_, '_> {
             self.state.writer.record([began])?;
         }
         let prepared = JobBuilder { project, vars }.task(task, &frame, slot);
-        Ok(Some(Ready {
+        Ok(Some(ReadyJob {
             prepared: prepared.ok_or_else(BuildError::reported)?,
             outputs: PreparedOutputs::default(),
             retries,

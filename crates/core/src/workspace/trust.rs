@@ -6,9 +6,11 @@
 
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
+use std::path::PathBuf;
 
-use crate::failure::CommandError;
-use crate::settings::Settings;
+use crate::workspace::error::WorkspaceError;
+use crate::workspace::settings::Settings;
+use crate::workspace::user::UserFolders;
 
 /// Who owns what may be taken.
 pub struct Trust {
@@ -16,19 +18,24 @@ pub struct Trust {
     /// The owner of the folder that one stands in.
     here: Option<u32>,
     folders: Vec<String>,
+    /// Where more of them can be named.
+    settings: Option<PathBuf>,
 }
 
 impl Trust {
     /// Trust for whoever stands in a folder.
-    pub fn new(start: &Path, settings: &Settings) -> Self {
+    #[must_use]
+    pub fn new(start: &Path, settings: &Settings, user: &UserFolders) -> Self {
         Self {
             own: rustix::process::geteuid().as_raw(),
             here: std::fs::metadata(start).ok().map(|folder| folder.uid()),
             folders: settings.trust.clone(),
+            settings: user.settings(),
         }
     }
 
     /// Whether a file or folder is taken; links are followed, and belong to two.
+    #[must_use]
     pub fn takes(&self, path: &Path) -> bool {
         let trusted = self
             .folders
@@ -47,13 +54,16 @@ impl Trust {
     }
 
     /// Refuses what is not taken.
-    pub fn check(&self, path: &Path) -> Result<(), CommandError> {
+    ///
+    /// # Errors
+    /// Whose it is, and what to do.
+    pub fn check(&self, path: &Path) -> Result<(), WorkspaceError> {
         if self.takes(path) {
             return Ok(());
         }
         let owner = std::fs::metadata(path).map_or(0, |found| found.uid());
         let folder = path.parent().unwrap_or(path);
-        Err(CommandError::usage(
+        Err(WorkspaceError::usage(
             format!(
                 "`{}` belongs to {}, and is not taken",
                 path.display(),
@@ -62,7 +72,7 @@ impl Trust {
             format!(
                 "look at it first; if you trust it, write `trust = [\"{}\"]` into {}",
                 folder.display(),
-                crate::settings::path().map_or_else(
+                self.settings.as_ref().map_or_else(
                     || "your settings".to_owned(),
                     |path| format!("`{}`", path.display())
                 )

@@ -8,19 +8,19 @@ use std::path::Path;
 
 use rustix::fs::FlockOperation;
 
-use handloom_core::world::own;
+use crate::world::own;
 
-use crate::failure::CommandError;
+use crate::workspace::error::WorkspaceError;
 
 /// Holds the project until it is dropped.
 #[derive(Debug)]
-pub struct Lock {
+pub struct ProjectLock {
     _file: File,
     /// Whether nobody else had it since this process last had it.
     pub was_ours: bool,
 }
 
-impl Lock {
+impl ProjectLock {
     /// Takes the project. When another run has it, `waiting` is told whose it is, and this one waits;
     /// or it fails at once when `wait` is false.
     pub fn take(
@@ -28,9 +28,9 @@ impl Lock {
         command: &str,
         wait: bool,
         waiting: impl FnOnce(&str),
-    ) -> Result<Self, CommandError> {
+    ) -> Result<Self, WorkspaceError> {
         let path = folder.join("lock");
-        let broken = |error| CommandError::io(format!("can't use `{}`", path.display()), error);
+        let broken = |error| WorkspaceError::io(format!("can't use `{}`", path.display()), error);
         let options = &mut own::options();
         let options = options.read(true).write(true).create(true).truncate(false);
         let mut file = match own::open(&path, options) {
@@ -52,10 +52,9 @@ impl Lock {
                 owner.trim()
             };
             if !wait {
-                return Err(CommandError::Broken(
-                    format!("another run works in this project: {owner}"),
-                    None,
-                ));
+                return Err(WorkspaceError::InTheWay(format!(
+                    "another run works in this project: {owner}"
+                )));
             }
             waiting(owner);
             rustix::fs::flock(&file, FlockOperation::LockExclusive)

@@ -1,20 +1,14 @@
 //! The user's own settings: `handloom/settings.toml` in the XDG configuration folder.
 
 use std::collections::HashMap;
-use std::io::Read;
-use std::io::Write;
-use std::path::PathBuf;
 use std::time::Duration;
 
 use serde::Deserialize;
 
-use handloom_core::executor::GRACE;
-use handloom_core::project::description::FILE_NAME;
-use handloom_core::text::duration;
-use handloom_core::world::own;
-
-use crate::arguments::Output;
-use crate::failure::CommandError;
+use crate::executor::GRACE;
+use crate::text::duration;
+use crate::workspace::error::WorkspaceError;
+use crate::workspace::user::UserFolders;
 
 /// What the user has set for all projects.
 #[derive(Debug, Default, Deserialize)]
@@ -23,7 +17,7 @@ pub struct Settings {
     /// Jobs that may run at once.
     pub jobs: Option<usize>,
     /// How what jobs print is shown.
-    pub output: Option<Output>,
+    pub output: Option<OutputMode>,
     /// So many of the last runs are remembered.
     pub runs: Option<usize>,
     /// Whether old outputs are kept until new ones are there.
@@ -37,6 +31,18 @@ pub struct Settings {
     /// Variables: a text that is read as words, or a list of words.
     #[serde(default, rename = "let")]
     pub lets: HashMap<String, Words>,
+}
+
+/// How what jobs print is shown.
+#[derive(Clone, Copy, Debug, Deserialize, PartialEq, Eq)]
+#[serde(rename_all = "lowercase")]
+pub enum OutputMode {
+    /// In one piece when a job has ended.
+    Grouped,
+    /// Line by line as it comes, with the job's name in front.
+    Live,
+    /// Only of jobs that failed.
+    Failures,
 }
 
 /// Whether old outputs are kept until new ones are there.
@@ -95,59 +101,9 @@ impl Words {
     }
 }
 
-/// The folder of the user's own files for Hand Loom.
-pub fn folder() -> Option<PathBuf> {
-    let folder = match std::env::var_os("XDG_CONFIG_HOME") {
-        Some(folder) if !folder.is_empty() => PathBuf::from(folder),
-        _ => PathBuf::from(std::env::var_os("HOME")?).join(".config"),
-    };
-    Some(folder.join("handloom"))
-}
-
-/// The folder of the user's own `hand.loom`, when there is one.
-pub fn own_tasks() -> Option<PathBuf> {
-    folder().filter(|folder| folder.join(FILE_NAME).is_file())
-}
-
-/// A key that only this user has: for what a run keeps for the next one, and for digests of secrets. It is
-/// made when it is first needed; none where that is not possible.
-pub fn key() -> Option<[u8; 32]> {
-    let folder = match std::env::var_os("XDG_DATA_HOME") {
-        Some(folder) if !folder.is_empty() => PathBuf::from(folder),
-        _ => PathBuf::from(std::env::var_os("HOME")?).join(".local/share"),
-    };
-    let folder = folder.join("handloom");
-    let path = folder.join("key");
-    let known = || -> Option<[u8; 32]> { own::read(&path).ok()?.try_into().ok() };
-    if let Some(key) = known() {
-        return Some(key);
-    }
-    let mut key = [0; 32];
-    std::fs::File::open("/dev/urandom")
-        .and_then(|mut random| random.read_exact(&mut key))
-        .ok()?;
-    own::create_folders(&folder).ok()?;
-    // Written beside and linked, so that of two that make it at once both take the same.
-    let beside = folder.join(format!("key.{}", std::process::id()));
-    let options = &mut own::options();
-    let mut file = own::open(&beside, options.write(true).create(true).truncate(true)).ok()?;
-    let written = file.write_all(&key);
-    if written.is_ok() && std::fs::hard_link(&beside, &path).is_err() && known().is_none() {
-        // What stands there is cut short; it would keep this user from having a key for ever.
-        let _ = std::fs::rename(&beside, &path);
-    }
-    let _ = std::fs::remove_file(&beside);
-    known()
-}
-
-/// Where the settings are.
-pub fn path() -> Option<PathBuf> {
-    Some(folder()?.join("settings.toml"))
-}
-
 /// Reads the settings; none when there is no file.
-pub fn read() -> Result<Settings, CommandError> {
-    let Some(path) = path() else {
+pub fn read(user: &UserFolders) -> Result<Settings, WorkspaceError> {
+    let Some(path) = user.settings() else {
         return Ok(Settings::default());
     };
     let text = match std::fs::read_to_string(&path) {
@@ -156,14 +112,14 @@ pub fn read() -> Result<Settings, CommandError> {
             return Ok(Settings::default());
         }
         Err(error) => {
-            return Err(CommandError::io(
+            return Err(WorkspaceError::io(
                 format!("can't read `{}`", path.display()),
                 error,
             ));
         }
     };
     let settings: Settings = toml::from_str(&text).map_err(|error| {
-        CommandError::usage(
+        WorkspaceError::usage(
             format!(
                 "`{}` can't be understood: {}",
                 path.display(),
@@ -175,7 +131,7 @@ pub fn read() -> Result<Settings, CommandError> {
     if let Some(grace) = &settings.grace
         && duration(grace).is_none()
     {
-        return Err(CommandError::usage(
+        return Err(WorkspaceError::usage(
             format!(
                 "`{}` says `grace = \"{grace}\"`, which is no time",
                 path.display()

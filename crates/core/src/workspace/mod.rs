@@ -1,0 +1,23 @@
+//! Opening a project for whoever asks: commands, an editor's server, tests. No argument parsing, no printing.
+
+pub mod settings;
+
+mod error;
+mod location;
+mod lock;
+mod open;
+mod outside;
+mod own_folder;
+mod trust;
+mod user;
+
+pub use error::WorkspaceError;
+pub use location::ProjectLocation;
+pub use lock::ProjectLock;
+pub use open::Access;
+pub use open::Note;
+pub use open::OpenOptions;
+pub use open::Workspace;
+pub use own_folder::OWN;
+pub use settings::Settings;
+pub use user::UserFolders;

@@ -1,0 +1,267 @@
+//! Opening a project: its ledger, its description with what is set from outside, the user's settings. Whoever
+//! wants to do anything with a project does it in this one way.
+
+use std::cell::RefCell;
+
+use crate::executor::LocalExecutor;
+use crate::language::TopItem;
+use crate::ledger::Damage;
+use crate::ledger::Ledger;
+use crate::ledger::RealStorage;
+use crate::project::Description;
+use crate::project::environment::Environment;
+use crate::project::environment::Overrides;
+use crate::project::overrides::SetOutside;
+use crate::scheduler::Recovered;
+use crate::scheduler::recover;
+use crate::status::CommandRunner;
+use crate::status::RecordingEnvironment;
+use crate::text::Diagnostic;
+use crate::text::Sources;
+use crate::workspace::error::WorkspaceError;
+use crate::workspace::location::ProjectLocation;
+use crate::workspace::outside::named_like_commands;
+use crate::workspace::outside::set_for_nobody;
+use crate::workspace::settings;
+use crate::workspace::settings::Settings;
+use crate::workspace::trust::Trust;
+use crate::workspace::user::UserFolders;
+use crate::world::RealDisk;
+use crate::world::SystemClock;
+use crate::world::names;
+
+/// What is worth a word while a project is opened.
+#[derive(Debug)]
+pub enum Note<'n> {
+    /// The ledger can't be used: why, and where it is now, if it was moved.
+    LedgerSetAside {
+        /// Where it is now; empty when it was not moved.
+        to: String,
+        /// What is wrong with it.
+        reason: String,
+    },
+    /// The last run was killed, and what it left behind was put in order.
+    Recovered(Recovered),
+    /// A task that can't be run by its name alone, since a command is called so.
+    LikeACommand(&'n str),
+    /// What is likely not meant.
+    Warnings(&'n Sources, &'n [Diagnostic]),
+}
+
+/// Whether a project is opened to run something in it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Access {
+    /// Nothing is written.
+    #[default]
+    Read,
+    /// The ledger may be written to, and what a killed run left behind is put in order first. The caller holds
+    /// the project ([`ProjectLock`](crate::workspace::ProjectLock)).
+    Run,
+}
+
+/// How to open a project.
+#[derive(Clone, Debug, Default)]
+pub struct OpenOptions {
+    /// What for.
+    pub access: Access,
+    /// Variables and the words that they are set to.
+    pub lets: Vec<(String, String)>,
+    /// Names of commands, which tasks had better not have.
+    pub commands: Vec<String>,
+}
+
+/// A project that was read, with its ledger.
+pub struct Workspace {
+    /// Where it is.
+    pub location: ProjectLocation,
+    /// The file system.
+    pub disk: RealDisk,
+    /// The clock.
+    pub clock: SystemClock,
+    /// What earlier runs saw.
+    pub ledger: RefCell<Ledger>,
+    /// What was read.
+    pub description: Description,
+    /// Variables set from outside.
+    pub outside: SetOutside,
+    /// The user's settings.
+    pub settings: Settings,
+    /// The user's own files.
+    pub user: UserFolders,
+    /// Whether these are the user's own tasks, which can be run in any project.
+    pub is_personal: bool,
+    /// A key that only this user has.
+    key: Option<[u8; 32]>,
+}
+
+/// An environment variable of this process.
+fn env(name: &str) -> Option<String> {
+    std::env::var_os(name).map(|value| names::os_to_text(&value).into_owned())
+}
+
+impl Workspace {
+    /// Opens a project. `note` is told what is worth a word.
+    ///
+    /// # Errors
+    /// When the description is wrong, when something belongs to somebody who is not trusted, or when the disk
+    /// fails.
+    pub fn open(
+        location: ProjectLocation,
+        user: &UserFolders,
+        options: &OpenOptions,
+        note: &mut dyn FnMut(Note<'_>),
+    ) -> Result<Self, WorkspaceError> {
+        let disk = RealDisk::open(&location.root).map_err(|error| {
+            WorkspaceError::io(format!("can't open `{}`", location.root.display()), error)
+        })?;
+        let settings = settings::read(user)?;
+        let trust = Trust::new(&location.start, &settings, user);
+        if location.own().symlink_metadata().is_ok() {
+            trust.check(&location.own())?;
+        }
+        let storage = Box::new(RealStorage::new(&location.own()));
+        let (ledger, damage) = Ledger::open(storage, options.access == Access::Run)
+            .map_err(|error| WorkspaceError::io("can't read the ledger", error))?;
+        if let Some(Damage::SetAside { to, reason }) = damage {
+            note(Note::LedgerSetAside { to, reason });
+        }
+        let (description, wrong) = Description::read(&disk);
+        for file in &description.files {
+            trust.check(&location.root.join(file))?;
+        }
+        let mut workspace = Self {
+            location,
+            disk,
+            clock: SystemClock::default(),
+            ledger: RefCell::new(ledger),
+            description: Description::default(),
+            outside: SetOutside::default(),
+            settings,
+            user: user.clone(),
+            is_personal: false,
+            key: user.key(),
+        };
+        if options.access == Access::Run {
+            // Also when the description is wrong: an old recipe may still be at work.
+            workspace.put_in_order(note)?;
+        }
+        workspace.describe(description, wrong, options, note)?;
+        Ok(workspace)
+    }
+
+    /// Puts in order what a run that was killed left behind.
+    fn put_in_order(&self, note: &mut dyn FnMut(Note<'_>)) -> Result<(), WorkspaceError> {
+        let recovered = recover(
+            &self.disk,
+            &self.clock,
+            &self.ledger,
+            &self.location.scratch(),
+            &self.location.root_text(),
+        )
+        .map_err(|(what, error)| WorkspaceError::io(what, error))?;
+        if !recovered.is_empty() {
+            note(Note::Recovered(recovered));
+        }
+        Ok(())
+    }
+
+    /// Takes a description in, with the variables that are set from outside.
+    fn describe(
+        &mut self,
+        mut description: Description,
+        mut wrong: Vec<Diagnostic>,
+        options: &OpenOptions,
+        note: &mut dyn FnMut(Note<'_>),
+    ) -> Result<(), WorkspaceError> {
+        let lets = self.settings.lets.iter();
+        let overrides = Overrides {
+            user: lets
+                .map(|(name, words)| (name.clone(), words.text()))
+                .collect(),
+            command_line: options.lets.clone(),
+            ..Overrides::default()
+        };
+        let (outside, more) = SetOutside::read(
+            &mut description,
+            &overrides,
+            &self.environment() as &dyn Environment,
+        );
+        wrong.extend(more);
+        for name in named_like_commands(&description, &options.commands) {
+            note(Note::LikeACommand(name));
+        }
+        wrong.extend(set_for_nobody(&description));
+        if wrong.iter().any(Diagnostic::is_error) {
+            let sources = Box::new(description.sources);
+            return Err(WorkspaceError::Description(sources, wrong));
+        }
+        note(Note::Warnings(&description.sources, &wrong));
+        self.description = description;
+        self.outside = outside;
+        Ok(())
+    }
+
+    /// The same project with the user's own tasks instead of its description; gives it back as it is when the
+    /// user has none.
+    ///
+    /// # Errors
+    /// When the user's own description is wrong.
+    pub fn personal(
+        mut self,
+        options: &OpenOptions,
+        note: &mut dyn FnMut(Note<'_>),
+    ) -> Result<Result<Self, Box<Self>>, WorkspaceError> {
+        let Some(folder) = self.user.own_tasks() else {
+            return Ok(Err(Box::new(self)));
+        };
+        let disk = RealDisk::open(&folder).map_err(|error| {
+            WorkspaceError::io(format!("can't open `{}`", folder.display()), error)
+        })?;
+        let (mut description, mut wrong) = Description::read(&disk);
+        description
+            .sources
+            .put_in_front(&format!("{}/", folder.display()));
+        for item in description.parts.iter().flat_map(|part| &part.items) {
+            if let TopItem::Target(target) = item {
+                wrong.push(
+                    Diagnostic::error(target.span, "your own description holds tasks alone").help(
+                        "describe files in the `hand.loom` of the project that they belong to",
+                    ),
+                );
+            }
+        }
+        self.describe(description, wrong, options, note)?;
+        self.is_personal = true;
+        Ok(Ok(self))
+    }
+
+    /// The project's environment for whoever starts nothing from the project.
+    #[must_use]
+    pub fn environment(&self) -> RecordingEnvironment<'_> {
+        self.environment_asking(None)
+    }
+
+    /// The project's environment; `ask` runs commands whose output is a value.
+    #[must_use]
+    pub fn environment_asking<'a>(
+        &'a self,
+        ask: Option<&'a CommandRunner<'a>>,
+    ) -> RecordingEnvironment<'a> {
+        RecordingEnvironment::new(
+            &self.disk,
+            &self.clock,
+            &self.ledger,
+            &env,
+            ask,
+            self.location.root_text(),
+        )
+        .with_key(self.key)
+    }
+
+    /// Where the project's jobs run.
+    #[must_use]
+    pub fn executor(&self) -> LocalExecutor {
+        LocalExecutor::new(self.location.root.clone(), self.location.scratch())
+            .with_grace(self.settings.grace())
+    }
+}
