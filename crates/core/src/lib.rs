@@ -1,5 +1,42 @@
 //! Hand Loom's computation, from the text of `hand.loom` to finished work, without any interface.
 //!
+//! Describe, weave, and weave again:
+//!
+//! ```
+//! use handloom_core::graph::BuildRequest;
+//! use handloom_core::scheduler::{Build, BuildContext, BuildOptions, EventHub, Summary};
+//! use handloom_core::workspace::{Access, OpenOptions, ProjectLocation, UserFolders, Workspace};
+//!
+//! fn weave(folder: &std::path::Path) -> Result<Summary, Box<dyn std::error::Error>> {
+//!     let user = UserFolders::below(&folder.join("user"));
+//!     let location = ProjectLocation::find(Some(folder), &user)?;
+//!     location.make_own()?;
+//!     let options = OpenOptions { access: Access::Run, ..OpenOptions::default() };
+//!     let workspace = Workspace::open(location, &user, &options, &mut |_| {})?;
+//!     let (executor, environment) = (workspace.executor(), workspace.environment());
+//!     let context = BuildContext {
+//!         disk: &workspace.disk,
+//!         clock: &workspace.clock,
+//!         executor: &executor,
+//!         ledger: &workspace.ledger,
+//!         environment: &environment,
+//!     };
+//!     let events = EventHub::new(&workspace.clock).direct(|told| println!("{:?}", told.event));
+//!     let mut build = Build::new(context, BuildOptions::default(), events);
+//!     Ok(build.run(&workspace.description, &workspace.outside, &BuildRequest::default())?)
+//! }
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! let folder = tempfile::tempdir()?;
+//! let loom = "target copy\n  needs original\n  recipe: cp @{needs} @{target}\n";
+//! std::fs::write(folder.path().join("hand.loom"), loom)?;
+//! std::fs::write(folder.path().join("original"), "a light on a rock")?;
+//! assert_eq!(weave(folder.path())?.made, 1);
+//! assert_eq!(weave(folder.path())?.kept, 1);
+//! # Ok(())
+//! # }
+//! ```
+//!
 //! Data flows one way; each room only uses those above it in this list (`tests/it/house.rs` reads the imports
 //! and holds it):
 //!

@@ -10,6 +10,7 @@ use std::time::Duration;
 use handloom_core::graph::BuildRequest;
 use handloom_core::graph::Node;
 use handloom_core::graph::goals;
+use handloom_core::status::CleanError;
 use handloom_core::status::Cleaned;
 use handloom_core::status::clean;
 use handloom_core::status::foresee_clean;
@@ -52,7 +53,9 @@ pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCo
     }
     let steps = steps(&workspace, arguments, ui)?;
     let environment = workspace.environment();
-    let broken = |(path, error)| CommandError::io(format!("can't remove `{path}`"), error);
+    let broken = |error: CleanError| {
+        CommandError::io(format!("can't remove `{}`", error.path), error.source)
+    };
     let foreseen = foresee_clean(&environment, &steps).map_err(broken)?;
     if arguments.preview {
         ui.print(&render(&foreseen.paths, true, ui))?;

@@ -12,6 +12,7 @@ use handloom_core::graph::goals;
 use handloom_core::project::Project;
 use handloom_core::project::StepId;
 use handloom_core::project::TaskId;
+use handloom_core::project::environment::OutputError;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
 use handloom_core::project_cache;
@@ -84,7 +85,7 @@ impl ReadOnlyProject<'_, '_> {
             .map(|(signals, executor)| signals.aim(executor.control(), None));
         let asker = |command: &[String], folder: &str| match &executor {
             Some(executor) => executor.ask(command, folder),
-            None => Err("may not be asked".to_owned()),
+            None => Err(OutputError::NotAsked),
         };
         let ask: Option<&CommandRunner<'_>> = if asking.ask { Some(&asker) } else { None };
         let environment = workspace.environment_asking(ask);

@@ -24,6 +24,7 @@ use crate::ui::Ui;
 use crate::ui::text;
 use handloom_core::workspace::ProjectLock;
 use handloom_core::workspace::Workspace;
+use handloom_core::world::names::folder_of;
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode, CommandError> {
@@ -161,8 +162,7 @@ fn bind(
             if folder.is_empty() {
                 return Ok(None);
             }
-            let above = &folder[..folder.len() - 1];
-            folder = &above[..above.rfind('/').map_or(0, |at| at + 1)];
+            folder = folder_of(folder);
         }
     })
 }

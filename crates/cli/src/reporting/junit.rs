@@ -40,12 +40,12 @@ struct Bad {
 /// The results' text.
 ///
 /// # Errors
-/// In words, when it can't be written as XML.
-pub fn write(whole: &Whole<'_>) -> Result<String, String> {
+/// When it can't be written as XML.
+pub fn write(whole: &Whole<'_>) -> io::Result<String> {
     let suites = suites(whole);
     let mut xml = Writer::new_with_indent(Vec::new(), b' ', 4);
-    write_all(&mut xml, whole, &suites).map_err(|error| error.to_string())?;
-    String::from_utf8(xml.into_inner()).map_err(|error| error.to_string())
+    write_all(&mut xml, whole, &suites)?;
+    String::from_utf8(xml.into_inner()).map_err(io::Error::other)
 }
 
 fn suites<'a>(whole: &'a Whole<'_>) -> Vec<TestSuite<'a>> {

@@ -16,6 +16,7 @@ use handloom_core::world::Stat;
 use handloom_core::world::lock;
 
 use crate::watching::WatchEvent;
+use handloom_core::world::names::folder_of;
 
 /// So many times as long as a look takes is the time between two, at least: a slow network has better
 /// things to do.
@@ -72,7 +73,7 @@ impl FilePoller {
     pub fn take_note(&self, paths: &[String]) {
         let mut seen = lock(&self.seen);
         for path in paths {
-            let folder = &path[..path.rfind('/').map_or(0, |at| at + 1)];
+            let folder = folder_of(path);
             for path in [path.as_str(), folder] {
                 if let Some(last) = seen.get_mut(path) {
                     *last = stat(&self.disk, path);

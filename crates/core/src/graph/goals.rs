@@ -13,6 +13,7 @@ use crate::project::pattern::Pattern;
 use crate::project::pattern::is_pattern;
 use crate::text::Diagnostic;
 use crate::text::nearest;
+use crate::world::names::folder_of;
 
 /// What was asked for.
 #[derive(Debug, Default)]
@@ -120,10 +121,7 @@ fn upwards(folder: &str) -> impl Iterator<Item = &str> {
     let mut next = Some(folder);
     std::iter::from_fn(move || {
         let current = next?;
-        next = (!current.is_empty()).then(|| {
-            let trimmed = &current[..current.len() - 1];
-            &current[..trimmed.rfind('/').map_or(0, |at| at + 1)]
-        });
+        next = (!current.is_empty()).then(|| folder_of(current));
         Some(current)
     })
 }

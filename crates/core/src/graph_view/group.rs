@@ -8,6 +8,7 @@ use crate::graph_view::ViewKind;
 use crate::graph_view::ViewNode;
 use crate::graph_view::ViewState;
 use crate::graph_view::counted;
+use crate::world::names::folder_of;
 
 /// Sources that lead to the same nodes, lie in one folder and end alike are put together from this number
 /// on; among groups from the second; and wherever they lie from the third.
@@ -134,8 +135,7 @@ fn shape(path: &str) -> String {
 }
 
 fn split(path: &str) -> (&str, &str) {
-    let plain = path.trim_end_matches('/');
-    path.split_at(plain.rfind('/').map_or(0, |at| at + 1))
+    path.split_at(folder_of(path).len())
 }
 
 /// What several paths have in common, as a pattern.

@@ -57,20 +57,44 @@ pub struct Arrays {
     pub older: bool,
 }
 
+/// What is wrong with a file of arrays.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum FormatError {
+    /// It ends too early.
+    #[error("it is cut short")]
+    CutShort,
+    /// Its magic is that of another version.
+    #[error("it is of another format, written by another version of Hand Loom")]
+    OtherVersion,
+    /// It is something else.
+    #[error("it does not begin as a ledger does")]
+    NoLedger,
+    /// Something in it was changed.
+    #[error("its checksum does not fit its content")]
+    Checksum,
+    /// Its table can't be right.
+    #[error("its table points outside of it")]
+    Table,
+}
+
 impl Arrays {
     /// Checks a file's head, table and checksum.
     ///
     /// # Errors
-    /// What is wrong, for a message.
-    pub fn open(bytes: Bytes, layout: ArrayLayout) -> Result<Self, String> {
+    /// What is wrong.
+    pub fn open(bytes: Bytes, layout: ArrayLayout) -> Result<Self, FormatError> {
         Self::open_checked(bytes, layout, None)
     }
 
     /// The same for a file that was sealed with a key: only who has the key can have written it.
     ///
     /// # Errors
-    /// What is wrong, for a message.
-    pub fn open_sealed(bytes: Bytes, layout: ArrayLayout, key: &[u8; 32]) -> Result<Self, String> {
+    /// What is wrong.
+    pub fn open_sealed(
+        bytes: Bytes,
+        layout: ArrayLayout,
+        key: &[u8; 32],
+    ) -> Result<Self, FormatError> {
         Self::open_checked(bytes, layout, Some(key))
     }
 
@@ -78,16 +102,14 @@ impl Arrays {
         bytes: Bytes,
         layout: ArrayLayout,
         key: Option<&[u8; 32]>,
-    ) -> Result<Self, String> {
-        let head = bytes.get(..HEAD).ok_or("it is cut short")?;
+    ) -> Result<Self, FormatError> {
+        let head = bytes.get(..HEAD).ok_or(FormatError::CutShort)?;
         let older = layout.older.iter().any(|magic| head[..8] == magic[..]);
         if head[..FAMILY] == layout.magic[..FAMILY] && &head[..8] != layout.magic && !older {
-            return Err(
-                "it is of another format, written by another version of Hand Loom".to_owned(),
-            );
+            return Err(FormatError::OtherVersion);
         }
         if &head[..8] != layout.magic && !older {
-            return Err("it does not begin as a ledger does".to_owned());
+            return Err(FormatError::NoLedger);
         }
         let mut seed = [0; 32];
         seed.copy_from_slice(&head[8..40]);
@@ -98,14 +120,14 @@ impl Arrays {
         };
         let body = &bytes[HEAD..];
         if number(48) != body.len() as u64 {
-            return Err("it is cut short".to_owned());
+            return Err(FormatError::CutShort);
         }
         let fits = match key {
             Some(key) => seed == mac(body, number(56), key),
             None => number(40) == xxh3_64(body),
         };
         if !fits {
-            return Err("its checksum does not fit its content".to_owned());
+            return Err(FormatError::Checksum);
         }
         let flags = number(56);
         let count = if older {
@@ -114,7 +136,7 @@ impl Arrays {
             layout.sizes.len()
         };
         let sizes = &layout.sizes[..count];
-        let sections = sections(&bytes, sizes).ok_or("its table points outside of it")?;
+        let sections = sections(&bytes, sizes).ok_or(FormatError::Table)?;
         Ok(Self {
             bytes,
             sections,

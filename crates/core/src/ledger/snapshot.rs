@@ -16,6 +16,7 @@ use zerocopy::little_endian::U64;
 use crate::content::Record;
 use crate::ledger::arrays::ArrayLayout;
 use crate::ledger::arrays::Arrays;
+use crate::ledger::arrays::FormatError;
 use crate::ledger::journal;
 use crate::ledger::records::Entry;
 use crate::ledger::storage::Bytes;
@@ -152,12 +153,12 @@ impl Snapshot {
     /// Checks a snapshot's head, table and checksum.
     ///
     /// # Errors
-    /// What is wrong, for a message.
-    pub fn open(bytes: Bytes) -> Result<Self, String> {
+    /// What is wrong.
+    pub fn open(bytes: Bytes) -> Result<Self, FormatError> {
         let arrays = Arrays::open(bytes, LAYOUT)?;
         let index = arrays.get::<U32>(SnapshotSection::PathIndex as usize).len();
         if index != 0 && !index.is_power_of_two() {
-            return Err("its table points outside of it".to_owned());
+            return Err(FormatError::Table);
         }
         Ok(Self {
             has_trees: arrays.flags & 1 != 0,

@@ -79,7 +79,7 @@ impl Ledger {
         let mut damage = None;
         let found = match storage.snapshot() {
             Ok(None) => None,
-            Ok(Some(bytes)) => Some(Snapshot::open(bytes)),
+            Ok(Some(bytes)) => Some(Snapshot::open(bytes).map_err(|wrong| wrong.to_string())),
             Err(error) if own::is_refused(&error) => Some(Err(error.to_string())),
             Err(error) => return Err(error),
         };

@@ -122,7 +122,7 @@ impl<'d> Vars<'d> {
             Err(OutputError::NotAsked) => {
                 Some(Value::list([format!("‹output of {}›", command.join(" "))]))
             }
-            Err(OutputError::Failed(how)) => {
+            Err(how) => {
                 self.report(
                     Diagnostic::error(span, format!("`{}` {how}", command.join(" "))).help(
                         "the value of this variable is what the command prints; see that it runs",

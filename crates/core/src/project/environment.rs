@@ -2,13 +2,43 @@
 
 use std::collections::HashMap;
 
-/// Why a command's output is not there.
-#[derive(Clone, Debug, PartialEq, Eq)]
+/// Why a command's output is not there; as text it stands behind the command's name.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum OutputError {
     /// This run only reads: it starts nothing from the project, and nothing is recorded.
+    #[error("may not be asked")]
     NotAsked,
-    /// The command could not be started or failed; the text says how.
-    Failed(String),
+    /// It names nothing that could be run.
+    #[error("has no words")]
+    NoWords,
+    /// A secret in it is not set.
+    #[error("needs a secret that is not set")]
+    NoSecret,
+    /// There is no such program.
+    #[error("was not found")]
+    NotFound,
+    /// The system could not start it: why.
+    #[error("could not be started: {0}")]
+    NotStarted(String),
+    /// The run is to end.
+    #[error("was interrupted")]
+    Interrupted,
+    /// It printed more than so many MiB.
+    #[error("printed more than {0} MiB")]
+    TooLong(usize),
+    /// It ended with this status, and what it said on its second stream.
+    #[error("ended with exit status {0}{said}", said = saying(.1))]
+    Status(i32, String),
+    /// A signal ended it, and what it said on its second stream.
+    #[error("was ended by a signal{said}", said = saying(.0))]
+    Signal(String),
+}
+
+fn saying(said: &str) -> String {
+    match said.trim() {
+        "" => String::new(),
+        said => format!(", saying: {said}"),
+    }
 }
 
 /// The environment, the settings and the commands that values may come from.

@@ -12,6 +12,7 @@ use crate::world::Digest;
 use crate::world::DirEntry;
 use crate::world::Disk;
 use crate::world::FileKind;
+use crate::world::names::folder_of;
 
 /// The folder that Hand Loom keeps its own files in.
 pub const OWN_FOLDER: &str = ".handloom";
@@ -161,7 +162,7 @@ impl<'d> Folders<'d> {
             let Some(identity) = self.identity(&link) else {
                 continue;
             };
-            let folder = &link[..link[..link.len() - 1].rfind('/').map_or(0, |at| at + 1)];
+            let folder = folder_of(&link);
             let leads_back = folders_around(self.disk, folder).contains(&identity);
             if leads_back || (once && !known.insert(identity)) {
                 continue;

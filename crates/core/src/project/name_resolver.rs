@@ -14,6 +14,7 @@ use crate::project::pattern::Pattern;
 use crate::project::pattern::escape;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::world::names::folder_of;
 
 impl<'d> Resolver<'_, 'd> {
     /// The tasks whose names a pattern matches, in the order in which they stand.
@@ -183,8 +184,9 @@ impl<'d> Resolver<'_, 'd> {
     /// Whether a source has this name.
     pub(super) fn is_there(&self, name: &str) -> bool {
         let plain = name.trim_end_matches('/');
-        let at = plain.rfind('/').map_or(0, |at| at + 1);
-        let listing = self.vars.folders.list(&plain[..at]);
-        listing.iter().any(|entry| *entry.name == plain[at..])
+        let folder = folder_of(plain);
+        let listing = self.vars.folders.list(folder);
+        let own = &plain[folder.len()..];
+        listing.iter().any(|entry| *entry.name == *own)
     }
 }

@@ -16,6 +16,7 @@ use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::text::nearest;
+use crate::world::names::folder_of;
 
 /// Bytes of a name, and of a whole path from the root, as Linux takes them (limits.h: `NAME_MAX`, and
 /// `PATH_MAX` with room for the root and for where a file is set by).
@@ -226,7 +227,7 @@ impl<'d> Expander<'_, 'd> {
         let mut folder_of_last = String::new();
         for &output in &project.sorted_outputs {
             let path = project.paths.get(output);
-            let folder = &path[..path.trim_end_matches('/').rfind('/').map_or(0, |at| at + 1)];
+            let folder = folder_of(path);
             if folder == folder_of_last {
                 continue;
             }

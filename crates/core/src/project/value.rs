@@ -44,6 +44,19 @@ pub struct Value {
     pub list: bool,
 }
 
+/// A value has so many words, and a part of it was asked for that is not there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("it has {}", words(*.0))]
+pub struct TooFewWords(pub usize);
+
+fn words(count: usize) -> String {
+    match count {
+        0 => "no words".to_owned(),
+        1 => "one word".to_owned(),
+        count => format!("{count} words"),
+    }
+}
+
 impl Value {
     /// A single word.
     #[must_use]
@@ -70,8 +83,8 @@ impl Value {
     /// The part that a selector takes.
     ///
     /// # Errors
-    /// A text that says why there is no such part.
-    pub fn select(&self, select: &Select) -> Result<Self, String> {
+    /// How many words there are, when there is no such part.
+    pub fn select(&self, select: &Select) -> Result<Self, TooFewWords> {
         let single = |atom: Atom| Self {
             atoms: [atom].into(),
             list: false,
@@ -112,16 +125,12 @@ impl Value {
         }
     }
 
-    fn nth(&self, number: u32) -> Result<Atom, String> {
+    fn nth(&self, number: u32) -> Result<Atom, TooFewWords> {
         let index = number as usize - 1;
         self.atoms
             .get(index)
             .cloned()
-            .ok_or_else(|| match self.atoms.len() {
-                0 => "it has no words".to_owned(),
-                1 => "it has one word".to_owned(),
-                count => format!("it has {count} words"),
-            })
+            .ok_or(TooFewWords(self.atoms.len()))
     }
 }
 
@@ -181,9 +190,6 @@ mod tests {
             texts(&part(Select::Joined("+".into()))),
             ["out/a.tar.gz+b+/c+.hidden+d/"]
         );
-        assert_eq!(
-            value.select(&Select::Nth(6)),
-            Err("it has 5 words".to_owned())
-        );
+        assert_eq!(value.select(&Select::Nth(6)), Err(super::TooFewWords(5)));
     }
 }

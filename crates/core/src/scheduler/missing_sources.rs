@@ -14,6 +14,7 @@ use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::text::nearest;
 use crate::world::Disk;
+use crate::world::names::folder_of;
 
 /// What a search for missing sources looks at.
 pub struct SourceCheck<'c, 'p, 'd> {
@@ -128,7 +129,7 @@ impl SourceCheck<'_, '_, '_> {
     }
 
     fn near_file(&self, name: &str) -> Option<String> {
-        let folder = &name[..name.trim_end_matches('/').rfind('/').map_or(0, |at| at + 1)];
+        let folder = folder_of(name);
         let listing = self.view.vars.folders.list(folder);
         let here: Vec<String> = listing
             .iter()

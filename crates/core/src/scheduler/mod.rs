@@ -54,4 +54,5 @@ pub use options::BuildOptions;
 pub use options::OldOutputs;
 pub use options::OnFailure;
 pub use recovery::Recovered;
+pub use recovery::RecoveryError;
 pub use recovery::recover;

@@ -128,12 +128,12 @@ impl<'s> OutputPlaces<'s> {
             outputs: prepared.outputs.clone(),
             set_by: prepared.set_by.clone(),
         }))])?;
-        if let Err((path, error)) = self.set_by(&mut prepared.set_by) {
+        if let Err(error) = self.set_by(&mut prepared.set_by) {
             // Whatever was set by already is put back; the next run does what could not be done now.
             if self.put_back(&prepared.set_by, project, states).is_ok() {
                 writer.record([Entry::NotBegun(name)])?;
             }
-            return Err(failed("set by", &path, error));
+            return Err(error);
         }
         for text in &prepared.outputs {
             self.make_folder_of(text, writer)?;
@@ -145,16 +145,16 @@ impl<'s> OutputPlaces<'s> {
     }
 
     /// Sets old outputs by. On failure the list holds those that are, and the error names the next.
-    fn set_by(&mut self, paths: &mut Vec<String>) -> Result<(), (String, io::Error)> {
+    fn set_by(&mut self, paths: &mut Vec<String>) -> Result<(), BuildError> {
         for at in 0..paths.len() {
             let moved = match self.old_outputs {
                 OldOutputs::SetBy => self.set_one_by(&paths[at]),
                 OldOutputs::Remove => quarantine::remove(self.disk, &paths[at]),
             };
             if let Err(error) = moved {
-                let path = paths[at].clone();
+                let failed = failed("set by", &paths[at], error);
                 paths.truncate(at);
-                return Err((path, error));
+                return Err(failed);
             }
         }
         if self.old_outputs == OldOutputs::Remove {

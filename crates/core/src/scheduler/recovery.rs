@@ -41,6 +41,16 @@ impl Recovered {
     }
 }
 
+/// What could not be put in order. Nothing is lost then, and the next call goes on.
+#[derive(Debug, thiserror::Error)]
+#[error("{what}")]
+pub struct RecoveryError {
+    /// What could not be done.
+    pub what: String,
+    /// Why.
+    pub source: io::Error,
+}
+
 /// Of the facts that a job was given, what it makes.
 #[derive(Deserialize)]
 struct ManifestOutputs {
@@ -59,8 +69,11 @@ pub fn recover(
     ledger: &RefCell<Ledger>,
     scratch: &Path,
     root: &str,
-) -> Result<Recovered, (String, io::Error)> {
-    let broken = |what: &str, error| (what.to_owned(), error);
+) -> Result<Recovered, RecoveryError> {
+    let broken = |what: &str, source| RecoveryError {
+        what: what.to_owned(),
+        source,
+    };
     let killed = job_markers::end_killed(scratch)
         .map_err(|error| broken("can't tell what the last run left behind", error))?;
     let mut outputs: BTreeSet<String> = BTreeSet::new();

@@ -13,6 +13,7 @@ use crate::scheduler::pass_view::PassView;
 use crate::status::FileStates;
 use crate::status::learned_edges::FoundEdges;
 use crate::world::Disk;
+use crate::world::names::folder_of;
 
 /// Links that lead from one to the next further than this lead nowhere (Linux gives up after as many).
 const MOST: usize = 40;
@@ -143,7 +144,7 @@ fn ends(disk: &dyn Disk, link: &str) -> Vec<String> {
     let mut at = link.trim_end_matches('/').to_owned();
     for _ in 0..MOST {
         let Ok(text) = disk.read_link(&at) else { break };
-        let folder = &at[..at.rfind('/').map_or(0, |end| end + 1)];
+        let folder = folder_of(&at);
         let Some(next) = below_root(folder, &text) else {
             break;
         };

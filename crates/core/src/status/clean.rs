@@ -22,6 +22,23 @@ pub enum Cleaned {
     Edited(String),
 }
 
+/// What could not be taken away or looked at.
+#[derive(Debug, thiserror::Error)]
+#[error("can't clean `{path}`")]
+pub struct CleanError {
+    /// Which path.
+    pub path: String,
+    /// Why.
+    pub source: io::Error,
+}
+
+impl CleanError {
+    fn ledger(source: io::Error) -> Self {
+        let path = "the ledger".to_owned();
+        Self { path, source }
+    }
+}
+
 /// What would be taken away.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct CleanForecast {
@@ -38,7 +55,7 @@ pub struct CleanForecast {
 pub fn foresee_clean(
     environment: &RecordingEnvironment<'_>,
     steps: &[String],
-) -> Result<CleanForecast, (String, io::Error)> {
+) -> Result<CleanForecast, CleanError> {
     let mut foreseen = CleanForecast::default();
     for step in steps {
         let before = foreseen.paths.len();
@@ -61,7 +78,7 @@ pub fn foresee_clean(
 pub fn clean(
     environment: &RecordingEnvironment<'_>,
     steps: &[String],
-) -> Result<Vec<Cleaned>, (String, io::Error)> {
+) -> Result<Vec<Cleaned>, CleanError> {
     let mut cleaned = Vec::new();
     for step in steps {
         let all_gone = clean_step(environment, step, &mut cleaned, true)?;
@@ -91,13 +108,13 @@ pub fn clean(
         }
     }
     let synced = environment.ledger.borrow_mut().sync();
-    synced.map_err(|error| ("the ledger".to_owned(), error))?;
+    synced.map_err(CleanError::ledger)?;
     Ok(cleaned)
 }
 
-fn record(environment: &RecordingEnvironment<'_>, entry: Entry) -> Result<(), (String, io::Error)> {
+fn record(environment: &RecordingEnvironment<'_>, entry: Entry) -> Result<(), CleanError> {
     let added = environment.ledger.borrow_mut().add(entry);
-    added.map_err(|error| ("the ledger".to_owned(), error))
+    added.map_err(CleanError::ledger)
 }
 
 /// Whether all outputs of the step are gone. They are only removed `really` when that is said.
@@ -106,7 +123,7 @@ fn clean_step(
     step: &str,
     cleaned: &mut Vec<Cleaned>,
     really: bool,
-) -> Result<bool, (String, io::Error)> {
+) -> Result<bool, CleanError> {
     let outputs: Vec<(String, bool, State)> = {
         let ledger = environment.ledger.borrow();
         let Some(record) = ledger.step(step) else {
@@ -129,8 +146,10 @@ fn clean_step(
             State::Missing => {}
             _ if as_left => {
                 if really {
-                    quarantine::remove(environment.disk, &path)
-                        .map_err(|error| (path.clone(), error))?;
+                    quarantine::remove(environment.disk, &path).map_err(|source| CleanError {
+                        path: path.clone(),
+                        source,
+                    })?;
                 }
                 cleaned.push(Cleaned::Removed(path));
             }

@@ -15,7 +15,7 @@ use crate::world::Clock;
 use crate::world::Disk;
 
 /// Runs a command of the project for its output.
-pub type CommandRunner<'a> = dyn Fn(&[String], &str) -> Result<String, String> + 'a;
+pub type CommandRunner<'a> = dyn Fn(&[String], &str) -> Result<String, OutputError> + 'a;
 
 /// A project's surroundings in one run.
 pub struct RecordingEnvironment<'a> {
@@ -33,7 +33,7 @@ pub struct RecordingEnvironment<'a> {
     pub root: String,
     /// A key that only this user has; without one nothing is kept that others could forge.
     pub key: Option<[u8; 32]>,
-    asked: RefCell<HashMap<String, Result<String, String>>>,
+    asked: RefCell<HashMap<String, Result<String, OutputError>>>,
     /// Environment variables that were asked for.
     env_read: RefCell<HashMap<String, Option<String>>>,
     /// Files that an earlier run made, and whether they are as it left them.
@@ -191,7 +191,7 @@ impl Environment for RecordingEnvironment<'_> {
             return recorded.ok_or(OutputError::NotAsked);
         };
         if let Some(known) = self.asked.borrow().get(&key) {
-            return known.clone().map_err(OutputError::Failed);
+            return known.clone();
         }
         let words: Option<Vec<String>> = command
             .iter()
@@ -199,10 +199,10 @@ impl Environment for RecordingEnvironment<'_> {
             .collect();
         let output = match words {
             Some(words) => ask(&words, folder),
-            None => Err("needs a secret that is not set".to_owned()),
+            None => Err(OutputError::NoSecret),
         };
         self.asked.borrow_mut().insert(key, output.clone());
-        output.map_err(OutputError::Failed)
+        output
     }
 
     fn leftover(&self, path: &str) -> bool {

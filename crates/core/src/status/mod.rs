@@ -12,6 +12,7 @@ pub mod learned_edges;
 pub mod step_inputs;
 pub mod watch_set;
 
+pub use clean::CleanError;
 pub use clean::CleanForecast;
 pub use clean::Cleaned;
 pub use clean::clean;

@@ -215,7 +215,7 @@ fn given_output(
             key,
             value: GivenValue::Unknown,
         }),
-        Err(OutputError::Failed(how)) => {
+        Err(how) => {
             let span = words.first().map(|word| word.span).unwrap_or_default();
             vars.report(
                 Diagnostic::error(span, format!("`{}` {how}", command.join(" ")))

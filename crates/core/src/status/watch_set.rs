@@ -23,6 +23,7 @@ use crate::text::Sources;
 use crate::world::Digest;
 use crate::world::DirEntry;
 use crate::world::Disk;
+use crate::world::names::folder_of;
 
 /// What a change at a path means; later ones mean more.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -362,12 +363,6 @@ impl WatchSet {
 fn files(sources: &Sources) -> impl Iterator<Item = &Source> {
     let files = sources.iter().map(|(_, source)| source);
     files.filter(|source| source.name.ends_with(".loom"))
-}
-
-/// The folder of a path: empty, or ending with a slash.
-fn folder_of(path: &str) -> &str {
-    let plain = path.trim_end_matches('/');
-    plain.rfind('/').map_or("", |at| &plain[..=at])
 }
 
 /// How a folder is written: the root is empty, others end with a slash.

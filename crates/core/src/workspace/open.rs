@@ -158,7 +158,7 @@ impl Workspace {
             &self.location.scratch(),
             &self.location.root_text(),
         )
-        .map_err(|(what, error)| WorkspaceError::io(what, error))?;
+        .map_err(|error| WorkspaceError::io(error.what, error.source))?;
         if !recovered.is_empty() {
             note(Note::Recovered(recovered));
         }

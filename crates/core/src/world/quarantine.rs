@@ -7,6 +7,7 @@ use std::io;
 
 use crate::world::Disk;
 use crate::world::FileKind;
+use crate::world::names::parent;
 
 /// Where files go that Hand Loom did not make and that stood in an output's place.
 pub const ASIDE: &str = ".handloom/aside";
@@ -68,7 +69,7 @@ fn free_name(disk: &dyn Disk, wanted: &str) -> io::Result<String> {
 /// # Errors
 /// When it cannot be moved; it then stands where it stood.
 pub fn transfer(disk: &dyn Disk, from: &str, to: &str) -> io::Result<bool> {
-    make_folder(disk, &to[..to.rfind('/').unwrap_or(0)])?;
+    make_folder(disk, parent(to))?;
     rename(disk, from, to)
 }
 

@@ -30,6 +30,7 @@ use crate::world::FileKind;
 use crate::world::Stat;
 use crate::world::Ticks;
 use crate::world::names;
+use crate::world::names::folder_of;
 use crate::world::own;
 
 /// Files of at most this many bytes are read in one piece.
@@ -289,12 +290,6 @@ fn copy_all(from: &Path, to: &Path) -> io::Result<()> {
     }
     // Last, since nothing can be put into a folder that may only be read.
     std::fs::set_permissions(to, kind.permissions())
-}
-
-/// The folder that a path lies in: empty, or ending with a slash.
-fn folder_of(path: &str) -> &str {
-    let name = path.strip_suffix('/').unwrap_or(path);
-    &path[..name.rfind('/').map_or(0, |at| at + 1)]
 }
 
 fn stat_below(folder: BorrowedFd<'_>, path: &[u8]) -> io::Result<Option<Stat>> {

@@ -11,6 +11,7 @@ mod ledgers;
 mod looking;
 mod made_up;
 mod model;
+mod opened;
 mod patterns;
 mod pictured;
 mod records;

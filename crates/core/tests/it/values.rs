@@ -7,6 +7,7 @@ use handloom_core::graph;
 use handloom_core::ledger::Ledger;
 use handloom_core::project::Description;
 use handloom_core::project::PartId;
+use handloom_core::project::environment::OutputError;
 use handloom_core::project::environment::Overrides;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
@@ -41,7 +42,7 @@ fn value_of_v(loom: &str, set: &[(&str, &str)]) -> Result<Vec<String>, String> {
     let env = |name: &str| (name == "SHADE").then(|| "deep red".to_owned());
     let ask = |command: &[String], folder: &str| match command.first().map(String::as_str) {
         Some("say") => Ok(format!("{} in<{folder}>\n", command[1..].join("+"))),
-        _ => Err("was not found".to_owned()),
+        _ => Err(OutputError::NotFound),
     };
     let environment = RecordingEnvironment::new(
         &machine,

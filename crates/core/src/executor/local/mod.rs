@@ -40,6 +40,7 @@ use crate::executor::local::control::ProcessControl;
 use crate::executor::local::job_markers::JobMarkers;
 use crate::executor::local::processes::ProcessFamily;
 use crate::executor::thread_pool::JobRunner;
+use crate::project::environment::OutputError;
 use crate::project::secret;
 use crate::project::shell::quote_all;
 use crate::world::lock;
@@ -184,8 +185,8 @@ impl LocalExecutor {
     ///
     /// # Errors
     /// What became of it, to stand behind its name.
-    pub fn ask(&self, command: &[String], folder: &str) -> Result<String, String> {
-        let (program, arguments) = command.split_first().ok_or("has no words")?;
+    pub fn ask(&self, command: &[String], folder: &str) -> Result<String, OutputError> {
+        let (program, arguments) = command.split_first().ok_or(OutputError::NoWords)?;
         let mut asked = Command::new(os(program));
         asked.args(arguments.iter().map(|word| os(word)));
         asked.current_dir(self.root.join(os(folder)));
@@ -198,8 +199,8 @@ impl LocalExecutor {
             Ok((child, out, said))
         });
         let (child, out, said) = started.map_err(|error| match error.kind() {
-            io::ErrorKind::NotFound => "was not found".to_owned(),
-            _ => format!("could not be started: {error}"),
+            io::ErrorKind::NotFound => OutputError::NotFound,
+            _ => OutputError::NotStarted(error.to_string()),
         })?;
         let mut output = Vec::new();
         let mut heard = |bytes: &[u8]| {
@@ -208,20 +209,16 @@ impl LocalExecutor {
         let running = ChildProcess::of_command(child, out, said, self);
         let (outcome, said) = running.wait_for_value(&mut heard);
         if outcome.stopped {
-            return Err("was interrupted".to_owned());
+            return Err(OutputError::Interrupted);
         }
         if output.len() > MAX_VALUE {
-            return Err(format!("printed more than {} MiB", MAX_VALUE >> 20));
+            return Err(OutputError::TooLong(MAX_VALUE >> 20));
         }
-        let said = String::from_utf8_lossy(&said);
-        let said = match said.trim() {
-            "" => String::new(),
-            said => format!(", saying: {said}"),
-        };
+        let said = String::from_utf8_lossy(&said).into_owned();
         match outcome.exit {
             Exit::Status(0) => Ok(names::to_text(&output).into_owned()),
-            Exit::Status(status) => Err(format!("ended with exit status {status}{said}")),
-            _ => Err(format!("was ended by a signal{said}")),
+            Exit::Status(status) => Err(OutputError::Status(status, said)),
+            _ => Err(OutputError::Signal(said)),
         }
     }
 }
