@@ -77,7 +77,7 @@ fn for_completion() -> clap::Command {
 /// Arguments are completed by what they stand for.
 fn with_completer(argument: clap::Arg) -> clap::Arg {
     let stands_for = argument.get_value_names().and_then(<[_]>::first);
-    match stands_for.map(|name| name.as_str()) {
+    match stands_for.map(clap::builder::Str::as_str) {
         Some("NAME") => argument.add(names()),
         Some("TASK") => argument.add(tasks()),
         Some("VALUE") => argument.add(values()),

@@ -179,7 +179,7 @@ pub fn because(
     }
 }
 
-/// The steps that a prospect hangs on, sets workspace.
+/// The steps that a prediction hangs on, sets opened.
 pub fn open_steps(
     project: &Project<'_>,
     order: &Order,

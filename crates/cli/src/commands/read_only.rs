@@ -38,7 +38,7 @@ use handloom_core::workspace::Workspace;
 pub struct ReadOnlyProject<'l, 'd> {
     /// Where everything comes from.
     pub workspace: &'d Workspace,
-    /// The surroundings.
+    /// The environment.
     pub environment: &'l RecordingEnvironment<'d>,
     /// The variables.
     pub vars: &'l Vars<'d>,

@@ -144,7 +144,7 @@ fn variables(read_only: &ReadOnlyProject<'_, '_>) -> Result<Vec<SettingJson>, Co
             .map(|set| set.origin)
         {
             Some(Origin::CommandLine) => "the command line".to_owned(),
-            Some(Origin::Surroundings) => format!("HANDLOOM_LET_{name} in the environment"),
+            Some(Origin::Environment) => format!("HANDLOOM_LET_{name} in the environment"),
             Some(Origin::UserSettings) => "the user's settings".to_owned(),
             None => definitions
                 .last()

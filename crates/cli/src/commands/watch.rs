@@ -466,7 +466,7 @@ fn in_files(sources: &Sources, wrong: &[Diagnostic]) -> bool {
     })
 }
 
-/// How it goes on after standing.
+/// How it goes on after the project stayed in memory.
 enum Next {
     /// The project is to be looked at as a whole, without a run; with what is still open then.
     Stale(RebuildRequest),

@@ -32,7 +32,7 @@ pub struct FilePoller {
 }
 
 impl FilePoller {
-    /// Looks at nothing yet; none when the project's folder can't be workspace.
+    /// Looks at nothing yet; none when the project's folder can't be opened.
     pub fn start(root: &Path, every: Duration, told: Sender<WatchEvent>) -> Option<Self> {
         let (disk, own) = (RealDisk::open(root).ok()?, RealDisk::open(root).ok()?);
         let seen: Arc<Mutex<SeenFile>> = Arc::default();

@@ -1,7 +1,7 @@
 //! The project as a picture: files, steps and tasks, what each would do now, and what leads to what.
 //!
 //! A [`GraphView`] is data; how it is drawn or written down is none of its business. It is made from a
-//! project and its outlook ([`GraphSource::view`]), then made smaller where it is large:
+//! project and what would become of it ([`GraphSource::view`]), then made smaller where it is large:
 //! [`GraphView::grouped`] puts all steps of one description into one node, [`GraphView::around`] keeps the
 //! neighbourhood of one node. Sources that are read by the same nodes, lie in one folder and end alike are
 //! one node wherever there are several.

@@ -1,4 +1,4 @@
-//! From a project and its outlook to a picture of every step.
+//! From a project and what would become of it to a picture of every step.
 
 use std::collections::HashMap;
 use std::collections::HashSet;

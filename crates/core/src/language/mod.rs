@@ -4,8 +4,8 @@
 //! going on at the next line after one. The tree knows nothing of files or of values; it is as
 //! written, with spans. What it means is worked out by [`crate::project`].
 //!
-//! The text is read in lines ([`lines`]), each line in words ([`words`]), except for raw text after
-//! a keyword's colon ([`raw`]). Which lines belong to which is told by indentation alone.
+//! The text is read in lines (`lines`), each line in words (`words`), except for raw text after
+//! a keyword's colon (`raw`). Which lines belong to which is told by indentation alone.
 
 mod clauses;
 mod foreign_syntax;

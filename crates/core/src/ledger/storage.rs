@@ -53,7 +53,7 @@ pub trait Storage: Send + Sync {
     }
     /// Moves a snapshot or a journal that can't be read out of the way; gives the snapshot's new name.
     fn set_aside(&mut self) -> io::Result<String>;
-    /// The project as it was worked out last, if it was kept ([`crate::recall`]).
+    /// The project as it was worked out last, if it was kept (`project_cache`).
     fn worked_out(&self) -> io::Result<Option<Bytes>>;
     /// Keeps the project as it was worked out, whole or not at all. It can be worked out again, so
     /// it need not be durable.

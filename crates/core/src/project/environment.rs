@@ -83,7 +83,7 @@ pub enum Origin {
     /// `--let` on the command line.
     CommandLine,
     /// `HANDLOOM_LET_name` in the environment.
-    Surroundings,
+    Environment,
     /// `[let]` in the user's settings.
     UserSettings,
 }
@@ -115,7 +115,7 @@ impl Overrides {
             .env(&variable)
             .or_else(|| environment.env(&variable.replace('-', "_")));
         if let Some(text) = from_env {
-            return Some((Origin::Surroundings, text));
+            return Some((Origin::Environment, text));
         }
         self.user
             .get(name)

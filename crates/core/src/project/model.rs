@@ -162,7 +162,7 @@ pub struct Project<'d> {
     pub needs: Vec<Need>,
     /// What patterns after `needs` match.
     pub sets: Vec<FileSet>,
-    /// For each path the step that makes it, or [`NOBODY`]. A file in a made folder is made by the
+    /// For each path the step that makes it, or `NOBODY`. A file in a made folder is made by the
     /// folder's step. May be shorter than the list of paths.
     pub makers: Vec<u32>,
     /// All outputs, sorted by path.

@@ -58,7 +58,7 @@ impl SetOutside {
             if let Some((origin, text)) = overrides.find(name, environment) {
                 let shown = match origin {
                     Origin::CommandLine => format!("--let {name}"),
-                    Origin::Surroundings => format!("HANDLOOM_LET_{name}"),
+                    Origin::Environment => format!("HANDLOOM_LET_{name}"),
                     Origin::UserSettings => format!("settings, let.{name}"),
                 };
                 let source = description.sources.add(shown, text);

@@ -176,8 +176,7 @@ impl<'d> Decl<'d> {
     }
 }
 
-/// The first line of a sheet: the interpreter.
-
+/// The first line of a recipe text: the interpreter.
 fn begin_recipe_text(interpreter: &[String]) -> String {
     let mut recipe_text = String::new();
     let words = shell::quote_all(interpreter.iter().map(String::as_str));

@@ -1,6 +1,6 @@
 //! Recipes: what a step's script says, where it runs, and what of it is compared.
 //!
-//! Two texts are made of a recipe. The *sheet* is compared with that of the last run: the script
+//! Two texts are made of a recipe. The *recipe text* is compared with that of the last run: the script
 //! with all variables of the project put in, but with what differs from step to step of one target
 //! left as written (`@{needs}`, `@{target}`, holes), since outputs, prerequisites and the values of
 //! holes are compared on their own. So it is one text for all steps of a target, made once. The

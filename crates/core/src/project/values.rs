@@ -1,7 +1,7 @@
 //! Evaluating variables, words and conditions.
 //!
 //! A part's variable is worked out when it is first asked for, and once. What is wrong is reported
-//! into [`Vars::diagnostics`], each mistake once, and the value is then missing (`None`): whoever
+//! into `Vars::diagnostics`, each mistake once, and the value is then missing (`None`): whoever
 //! asked gives up quietly.
 
 use std::cell::Cell;

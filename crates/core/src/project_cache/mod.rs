@@ -4,7 +4,7 @@
 //! files. So a run that found steps without a reason to run keeps what it knew: the project, and for
 //! each file of those steps the [`Record`](crate::content::Record) under which its content is known.
 //! The next run takes it over when everything that working out depended on is as it was
-//! ([`CacheDependencies`](dependencies::CacheDependencies)), looks at each file once, and judges only the steps
+//! (`CacheDependencies`), looks at each file once, and judges only the steps
 //! that have a file that differs, or of which the journal says something newer. All others are as they were
 //! when they were last judged, since a verdict only depends on the ledger's record and on what is compared
 //! here.

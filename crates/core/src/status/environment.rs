@@ -1,5 +1,5 @@
-//! The surroundings of a project during one run: the environment, commands whose output is a value,
-//! and what of the files on disk earlier runs made.
+//! What a project asks of the world around it in one run, and with what answer: environment variables, commands whose
+//! output is a value, and which files on disk earlier runs made.
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -17,7 +17,7 @@ use crate::world::Disk;
 /// Runs a command of the project for its output.
 pub type CommandRunner<'a> = dyn Fn(&[String], &str) -> Result<String, OutputError> + 'a;
 
-/// A project's surroundings in one run.
+/// A project's environment in one run.
 pub struct RecordingEnvironment<'a> {
     /// The file system.
     pub disk: &'a dyn Disk,

@@ -65,11 +65,11 @@ struct WatchedFolder {
     own: Option<Digest>,
 }
 
-/// All that the rounds of one run depend on.
+/// All that the passes of one run depend on.
 #[derive(Default)]
 pub struct WatchSet {
-    /// The paths of each round, and what they are to it.
-    rounds: Vec<(Paths, Vec<Use>)>,
+    /// The paths of each pass, and what they are to it.
+    passes: Vec<(Paths, Vec<Use>)>,
     /// Files that steps told of and that the description does not name.
     learned: HashSet<String>,
     /// Folders that are read as a whole, and those that are made as a whole.
@@ -96,7 +96,7 @@ impl WatchSet {
     /// Adds what working a project out depended on: the folders that were listed, and the paths that were
     /// asked whether they are folders.
     pub fn add_folders(&mut self, (seen, told): (Vec<SeenFolder>, Vec<(String, bool)>)) {
-        // Each round lists all that the description asks for.
+        // Each pass lists all that the description asks for.
         self.listed.clear();
         for seen in seen {
             self.enter(&seen.folder, false);
@@ -109,7 +109,7 @@ impl WatchSet {
         }
     }
 
-    /// Adds what one round depends on.
+    /// Adds what one pass depends on.
     pub fn add(&mut self, project: &Project<'_>, order: &Order, ledger: &Ledger) {
         let mut uses = vec![Use::Unreached; project.paths.len()];
         let mut sets = vec![false; project.sets.len()];
@@ -140,7 +140,7 @@ impl WatchSet {
                 }
             }
         }
-        self.rounds.push((project.paths.clone(), uses));
+        self.passes.push((project.paths.clone(), uses));
     }
 
     fn reach(&mut self, project: &Project<'_>, path: PathId, uses: &mut [Use]) {
@@ -234,7 +234,7 @@ impl WatchSet {
     /// All that is a cause for a run when it changes: sources, the description, folders whose names count,
     /// with a slash at the end, and files that may come.
     pub fn causes(&self) -> impl Iterator<Item = &str> {
-        let sources = self.rounds.iter().flat_map(|(paths, uses)| {
+        let sources = self.passes.iter().flat_map(|(paths, uses)| {
             let numbers = (0..).zip(uses);
             let sources = numbers.filter(|(_, used)| **used == Use::Source);
             sources.map(|(number, _)| paths.get(PathId(number)))
@@ -251,7 +251,7 @@ impl WatchSet {
     /// How many files are sources.
     #[must_use]
     pub fn sources(&self) -> usize {
-        let uses = self.rounds.iter().flat_map(|(_, uses)| uses);
+        let uses = self.passes.iter().flat_map(|(_, uses)| uses);
         uses.filter(|used| **used == Use::Source).count() + self.learned.len()
     }
 
@@ -265,7 +265,7 @@ impl WatchSet {
             return ChangeImpact::Everything;
         }
         let mut touch = ChangeImpact::Nothing;
-        for (paths, uses) in &self.rounds {
+        for (paths, uses) in &self.passes {
             let known = paths.find(path).map(|path| uses[path.index()]);
             touch = touch.max(match known {
                 Some(Use::Source) => ChangeImpact::Source,

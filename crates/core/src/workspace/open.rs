@@ -179,7 +179,6 @@ impl Workspace {
                 .map(|(name, words)| (name.clone(), words.text()))
                 .collect(),
             command_line: options.lets.clone(),
-            ..Overrides::default()
         };
         let (outside, more) = SetOutside::read(
             &mut description,

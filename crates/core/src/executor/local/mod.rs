@@ -1,7 +1,7 @@
 //! ChildProcess jobs on this machine.
 //!
 //! Each job is a process group of its own, without input, with one pipe for both output streams so
-//! that their order stays. The thread that starts a job waits for it ([`crate::executor::local::child`]). What it
+//! that their order stays. The thread that starts a job waits for it (`crate::executor::local::child`). What it
 //! leaves behind in or outside of its group is ended ([`crate::executor::local::processes`]), also by the next run after
 //! a kill ([`crate::executor::local::job_markers`]).
 
