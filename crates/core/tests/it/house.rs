@@ -338,3 +338,59 @@ fn long_functions(text: &str) -> Vec<(&str, usize)> {
     found.retain(|(_, length)| *length > MOST_FUNCTION_LINES);
     found
 }
+
+#[test]
+fn documents_name_files_and_functions_that_are_there() {
+    let mut wrong = Vec::new();
+    let folders = [
+        "",
+        "crates/core/src/",
+        "crates/cli/src/",
+        "crates/cli/",
+        "crates/core/",
+    ];
+    for document in [
+        "ARCHITECTURE.md",
+        "CONTRIBUTING.md",
+        "docs/implementation.md",
+        "docs/glossary.md",
+    ] {
+        let text = std::fs::read_to_string(root().join(document)).unwrap();
+        for name in text.split('`').skip(1).step_by(2) {
+            let is_file = [".rs", ".md", ".txt"].iter().any(|end| name.ends_with(end));
+            let is_path = is_file
+                && name
+                    .chars()
+                    .all(|c| c.is_ascii_alphanumeric() || "/._-".contains(c));
+            let is_there = |folder: &&str| root().join(folder).join(name).exists();
+            let in_a_room = || {
+                let files = rust_files(&root().join("crates"));
+                files.iter().any(|file| file.ends_with(name))
+            };
+            if is_path
+                && !name.contains("NAME")
+                && !folders.iter().any(|folder| is_there(&folder))
+                && !in_a_room()
+            {
+                wrong.push(format!("{document}: `{name}`"));
+            }
+            // `Type::function` of the core or the program.
+            if let Some((owner, function)) = name.split_once("::")
+                && owner.starts_with(char::is_uppercase)
+                && function.chars().all(|c| c.is_ascii_lowercase() || c == '_')
+            {
+                let wanted = format!("fn {function}");
+                let sources = ["crates/core/src", "crates/cli/src"]
+                    .into_iter()
+                    .flat_map(sources);
+                if !sources
+                    .into_iter()
+                    .any(|file| file.text.contains(&wanted) && file.text.contains(owner))
+                {
+                    wrong.push(format!("{document}: `{name}`"));
+                }
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{wrong:#?}");
+}

@@ -391,7 +391,7 @@ impl<'p> ChildProcess<'p> {
         });
     }
 
-    fn finish(self) -> Outcome {
+    fn finish(mut self) -> Outcome {
         let limit = self.timed_out.then_some(self.limit).flatten();
         let mut outcome = Outcome {
             output: self.capture.map(Capture::finish).unwrap_or_default(),
