@@ -111,8 +111,8 @@ enum Inside {
 
 /// Whether this program was started by a recipe of the project.
 fn own_job(location: &ProjectLocation) -> Option<Inside> {
-    let facts = std::env::var_os("HANDLOOM_JOB")?;
-    let name = Path::new(&facts)
+    let manifest = std::env::var_os("HANDLOOM_JOB")?;
+    let name = Path::new(&manifest)
         .strip_prefix(location.own().join("jobs"))
         .ok()?;
     Some(if name.to_string_lossy().starts_with("terminal-") {

@@ -108,9 +108,9 @@ fn pressed(
     told: &mpsc::Sender<WatchEvent>,
 ) {
     if matches!(key, 's' | 'q')
-        && let Some(stop) = &*lock(current)
+        && let Some(control) = &*lock(current)
     {
-        stop.raise(signal_hook::consts::SIGINT);
+        control.raise(signal_hook::consts::SIGINT);
     }
     let _ = told.send(WatchEvent::Key(key));
 }

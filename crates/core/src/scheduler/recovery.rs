@@ -144,10 +144,10 @@ pub fn recover(
 /// What the job that a slot was running was to make.
 fn targets_of(scratch: &Path, slot: usize, root: &str) -> Vec<String> {
     let bytes = own::read(&scratch.join(format!("{slot}.json"))).unwrap_or_default();
-    let Ok(facts) = serde_json::from_slice::<ManifestOutputs>(&bytes) else {
+    let Ok(manifest) = serde_json::from_slice::<ManifestOutputs>(&bytes) else {
         return Vec::new();
     };
-    let Some(folder) = facts.folder.strip_prefix(root) else {
+    let Some(folder) = manifest.folder.strip_prefix(root) else {
         return Vec::new();
     };
     let folder = match folder.trim_matches('/') {
@@ -156,7 +156,7 @@ fn targets_of(scratch: &Path, slot: usize, root: &str) -> Vec<String> {
     };
     let inside =
         |path: &String| !path.is_empty() && !path.starts_with('/') && !path.starts_with("../");
-    let paths = facts
+    let paths = manifest
         .targets
         .iter()
         .map(|target| from_root(&folder, target));

@@ -81,7 +81,7 @@ impl Executor for Simulated<'_> {
         context: ExecutionContext<'env>,
     ) -> io::Result<Box<dyn JobQueue + 'scope>> {
         Ok(Box::new(Queue {
-            place: self,
+            executor: self,
             context,
             slots: (0..context.slots).map(|_| Slot::default()).collect(),
             notices: VecDeque::new(),
@@ -104,7 +104,7 @@ struct Slot {
 }
 
 struct Queue<'q> {
-    place: &'q Simulated<'q>,
+    executor: &'q Simulated<'q>,
     context: ExecutionContext<'q>,
     slots: Vec<Slot>,
     notices: VecDeque<Notice>,
@@ -113,8 +113,8 @@ struct Queue<'q> {
 
 impl Queue<'_> {
     fn begin(&mut self, slot: usize, ticket: Ticket, submission: Submission) {
-        let began = self.place.clock.elapsed();
-        let ends = began + self.place.jobs.begin(&submission.job);
+        let began = self.executor.clock.elapsed();
+        let ends = began + self.executor.jobs.begin(&submission.job);
         self.slots[slot].running = Some(Running {
             ticket,
             submission,
@@ -130,8 +130,8 @@ impl Queue<'_> {
             .filter_map(|(number, slot)| Some((slot.running.as_ref()?.ends, number)))
             .min()?;
         let running = self.slots[slot].running.take()?;
-        self.place.clock.go_to(running.ends);
-        let outcome = self.place.jobs.end(&running.submission.job);
+        self.executor.clock.go_to(running.ends);
+        let outcome = self.executor.jobs.end(&running.submission.job);
         let nothing = |_: &str| None;
         let reader = Reader {
             disk: self.context.disk,
@@ -154,7 +154,7 @@ impl Queue<'_> {
             && let Some((ticket, submission)) = self.slots[slot].ahead.pop_front()
         {
             went_well &= !self.context.hold.load(Ordering::SeqCst);
-            if went_well && !self.place.cancel.is_raised() {
+            if went_well && !self.executor.cancel.is_raised() {
                 let now = self.context.clock.ticks();
                 self.notices.push_back(Notice::Began(ticket, now));
                 self.begin(slot, ticket, submission);

@@ -51,7 +51,7 @@ const MAX_SAID: usize = 64 * 1024;
 pub struct ChildProcess<'p> {
     child: Child,
     pub pid: Option<Pid>,
-    place: &'p LocalExecutor,
+    executor: &'p LocalExecutor,
     /// What `HANDLOOM_JOB` says in it.
     job: String,
     /// Whether it is a process group of its own.
@@ -80,13 +80,13 @@ pub struct ChildProcess<'p> {
 
 impl<'p> ChildProcess<'p> {
     /// A job's process.
-    pub fn new(child: Child, pipe: Option<File>, job: &Job, place: &'p LocalExecutor) -> Self {
-        let manifest = place.manifest_path(job);
+    pub fn new(child: Child, pipe: Option<File>, job: &Job, executor: &'p LocalExecutor) -> Self {
+        let manifest = executor.manifest_path(job);
         Self {
             job: names::os_to_text(manifest.as_os_str()).into_owned(),
             grouped: !job.terminal,
             shielded: job.shielded,
-            capture: Some(Capture::new(&place.root, job.log.as_deref())),
+            capture: Some(Capture::new(&executor.root, job.log.as_deref())),
             redactor: Redactor::new(
                 &job.secrets
                     .iter()
@@ -94,27 +94,27 @@ impl<'p> ChildProcess<'p> {
                     .collect::<Vec<_>>(),
             ),
             limit: job.limit,
-            ..Self::plain(child, pipe, place)
+            ..Self::plain(child, pipe, executor)
         }
     }
 
     /// The process of a command whose output is a value.
-    pub fn of_command(child: Child, out: File, said: File, place: &'p LocalExecutor) -> Self {
+    pub fn of_command(child: Child, out: File, said: File, executor: &'p LocalExecutor) -> Self {
         let _ = rustix::io::ioctl_fionbio(&said, true);
         Self {
             said: Some(said),
-            ..Self::plain(child, Some(out), place)
+            ..Self::plain(child, Some(out), executor)
         }
     }
 
-    fn plain(child: Child, pipe: Option<File>, place: &'p LocalExecutor) -> Self {
+    fn plain(child: Child, pipe: Option<File>, executor: &'p LocalExecutor) -> Self {
         if let Some(pipe) = &pipe {
             let _ = rustix::io::ioctl_fionbio(pipe, true);
         }
         Self {
             pid: Pid::from_raw(i32::try_from(child.id()).unwrap_or(0)),
             child,
-            place,
+            executor,
             job: String::new(),
             grouped: true,
             pipe,
@@ -153,12 +153,12 @@ impl<'p> ChildProcess<'p> {
     }
 
     fn await_end(&mut self, heard: &mut dyn FnMut(&[u8])) -> Vec<String> {
-        self.paused_before = self.place.control.paused();
+        self.paused_before = self.executor.control.paused();
         self.deadline = self.limit;
         if let Some(pid) = self.pid {
-            self.place.family.enter(pid, &self.job);
+            self.executor.family.enter(pid, &self.job);
             if self.grouped {
-                self.place.control.enter(pid);
+                self.executor.control.enter(pid);
             }
         }
         let process = self.pid.and_then(|pid| {
@@ -188,7 +188,7 @@ impl<'p> ChildProcess<'p> {
         let Some(pid) = self.pid.filter(|_| self.asked && !self.killed) else {
             return;
         };
-        while !self.killed && !self.place.family.rest_of(pid, &self.job).is_empty() {
+        while !self.killed && !self.executor.family.rest_of(pid, &self.job).is_empty() {
             self.drain(heard);
             std::thread::sleep(TICK);
             self.heed();
@@ -201,13 +201,13 @@ impl<'p> ChildProcess<'p> {
             return Vec::new();
         };
         let left = if self.asked || !self.lets_finish(pid) {
-            self.place.family.end_rest_of(pid, &self.job)
+            self.executor.family.end_rest_of(pid, &self.job)
         } else {
             Vec::new()
         };
         if self.grouped {
             self.signal(Signal::KILL);
-            self.place.control.leave(pid);
+            self.executor.control.leave(pid);
         }
         if self.asked { Vec::new() } else { left }
     }
@@ -216,8 +216,8 @@ impl<'p> ChildProcess<'p> {
     /// whether nothing is left then.
     fn lets_finish(&mut self, pid: Pid) -> bool {
         let start = Instant::now();
-        while self.place.family.has_orphans()
-            && !self.place.family.rest_of(pid, &self.job).is_empty()
+        while self.executor.family.has_orphans()
+            && !self.executor.family.rest_of(pid, &self.job).is_empty()
         {
             if start.elapsed() >= LAST_WORDS {
                 return false;
@@ -241,7 +241,7 @@ impl<'p> ChildProcess<'p> {
         // Once the wish was heeded it stays readable; looking at it again would spin.
         if self.level == CancelLevel::None
             && !self.shielded
-            && let Some(descriptor) = self.place.control.descriptor()
+            && let Some(descriptor) = self.executor.control.descriptor()
         {
             fds.push(PollFd::from_borrowed_fd(descriptor, PollFlags::IN));
         }
@@ -263,14 +263,14 @@ impl<'p> ChildProcess<'p> {
             .map(|deadline| deadline.saturating_sub(self.running_for()));
         // A second wish to stop, or a process without a descriptor, is looked for now and then.
         let tick = (self.level > CancelLevel::None || polling).then_some(TICK);
-        let look = (self.place.has_terminal && self.grouped).then_some(LOOK_AFTER);
+        let look = (self.executor.has_terminal && self.grouped).then_some(LOOK_AFTER);
         [until_deadline, tick, look].into_iter().flatten().min()
     }
 
     /// How long it has been running, pauses left out.
     fn running_for(&self) -> Duration {
         let paused = self
-            .place
+            .executor
             .control
             .paused()
             .saturating_sub(self.paused_before);
@@ -291,7 +291,7 @@ impl<'p> ChildProcess<'p> {
         let level = if self.shielded {
             CancelLevel::None
         } else {
-            self.place.control.token().level()
+            self.executor.control.token().level()
         };
         let now = self.running_for();
         if level > self.level {
@@ -300,9 +300,9 @@ impl<'p> ChildProcess<'p> {
             self.signal(if level >= CancelLevel::Urged {
                 Signal::KILL
             } else {
-                self.place.control.signal()
+                self.executor.control.signal()
             });
-            self.deadline = Some(now + self.place.grace);
+            self.deadline = Some(now + self.executor.grace);
         }
         if self.deadline.is_some_and(|deadline| deadline <= now) {
             if self.asked {
@@ -312,7 +312,7 @@ impl<'p> ChildProcess<'p> {
                 self.timed_out = true;
                 self.asked = true;
                 self.signal(Signal::TERM);
-                self.deadline = Some(now + self.place.grace);
+                self.deadline = Some(now + self.executor.grace);
             }
         }
         self.look_for_reader();
@@ -320,10 +320,10 @@ impl<'p> ChildProcess<'p> {
 
     /// A process of a group in the background that reads the terminal is stopped by the system, for ever.
     fn look_for_reader(&mut self) {
-        let due = self.place.has_terminal
+        let due = self.executor.has_terminal
             && self.grouped
             && !self.asked
-            && !self.place.control.is_paused();
+            && !self.executor.control.is_paused();
         let Some(pid) = self
             .pid
             .filter(|_| due && self.looked.elapsed() >= LOOK_AFTER)
@@ -337,7 +337,7 @@ impl<'p> ChildProcess<'p> {
             .any(|process: &Process| {
                 process.group == group && process.state == b'T' && process.terminal != 0
             });
-        if reads && !self.place.control.is_paused() {
+        if reads && !self.executor.control.is_paused() {
             self.reads_terminal = true;
             self.asked = true;
             self.signal(Signal::KILL);
@@ -350,7 +350,7 @@ impl<'p> ChildProcess<'p> {
         let Some(pid) = self.pid else { return };
         if self.asked {
             let group = pid.as_raw_nonzero().get();
-            let rest = self.place.family.rest_of(pid, &self.job);
+            let rest = self.executor.family.rest_of(pid, &self.job);
             for process in rest {
                 if !self.grouped || process.group != group {
                     process.signal(signal);
@@ -400,7 +400,7 @@ impl<'p> ChildProcess<'p> {
         };
         let ended = self.child.wait4();
         if let Some(pid) = self.pid {
-            self.place.family.leave(pid);
+            self.executor.family.leave(pid);
         }
         match ended {
             Ok(ended) => {
@@ -417,7 +417,7 @@ impl<'p> ChildProcess<'p> {
                     (None, None) => by_signal(
                         ended.status.signal().unwrap_or(0),
                         self.killed,
-                        self.place.memory_kills,
+                        self.executor.memory_kills,
                     ),
                 };
             }

@@ -68,7 +68,7 @@ pub struct LocalExecutor {
     pub(super) memory_kills: u64,
     pub(super) grace: Duration,
     pub(super) family: ProcessFamily,
-    pub(super) marks: JobMarkers,
+    pub(super) markers: JobMarkers,
     pub(super) control: Arc<ProcessControl>,
     /// Whether there is a terminal that a job may try to read.
     pub(super) has_terminal: bool,
@@ -79,7 +79,7 @@ impl LocalExecutor {
     #[must_use]
     pub fn new(root: PathBuf, scratch: PathBuf) -> Self {
         Self {
-            marks: JobMarkers::new(&scratch),
+            markers: JobMarkers::new(&scratch),
             root,
             scratch,
             manifests: Mutex::default(),
@@ -276,12 +276,12 @@ impl JobRunner for LocalExecutor {
     }
 
     fn prepare(&self) -> io::Result<()> {
-        self.marks.begin()
+        self.markers.begin()
     }
 
     fn finish(&self) -> io::Result<Vec<String>> {
         let ended = self.family.end_all();
-        self.marks.end()?;
+        self.markers.end()?;
         Ok(ended)
     }
 
@@ -300,7 +300,7 @@ impl JobRunner for LocalExecutor {
             let _ = std::fs::remove_file(self.manifest_path(job));
             return after_terminal(outcome, &self.control);
         }
-        let before = self.marks.starting(job.slot.index());
+        let before = self.markers.starting(job.slot.index());
         let started = io::pipe().and_then(|(reader, writer)| {
             command
                 .stdout(Stdio::from(writer.try_clone()?))
@@ -314,14 +314,14 @@ impl JobRunner for LocalExecutor {
             Ok((child, pipe)) => {
                 let running = ChildProcess::new(child, Some(pipe), job, self);
                 if let Some(pid) = running.pid {
-                    self.marks.started(job.slot.index(), pid, before);
+                    self.markers.started(job.slot.index(), pid, before);
                 }
                 let outcome = running.wait(heard);
-                self.marks.ended(job.slot.index());
+                self.markers.ended(job.slot.index());
                 outcome
             }
             Err(error) => {
-                self.marks.ended(job.slot.index());
+                self.markers.ended(job.slot.index());
                 not_started(error)
             }
         }
