@@ -369,7 +369,7 @@ fn documents_name_files_and_functions_that_are_there() {
             };
             if is_path
                 && !name.contains("NAME")
-                && !folders.iter().any(|folder| is_there(folder))
+                && !folders.iter().any(is_there)
                 && !in_a_room()
             {
                 wrong.push(format!("{document}: `{name}`"));
