@@ -1,6 +1,7 @@
 //! Jobs side by side: what they may take, what they print, what is recorded of them.
 
 use std::fs;
+use std::process::Stdio;
 
 use serde_json::Value;
 
@@ -153,6 +154,35 @@ fn a_failure_tells_how_to_run_only_that() {
     bed.finish(command, &["out"])
         .status(1)
         .says(&["to run only what failed:\n  handloom out\n"]);
+}
+
+#[test]
+fn a_reader_that_does_not_read_holds_no_job_up() {
+    const STEPS: usize = 800;
+    let numbers: Vec<String> = (0..STEPS).map(|n| n.to_string()).collect();
+    let bed = Bed::new(&format!(
+        "target all\n  needs out/*\n  recipe: echo all > @{{target}}\n\n\
+         target out/<n>\n  each n in {}\n  recipe: echo a line that is told of @{{n}}; touch @{{target}}\n",
+        numbers.join(" ")
+    ));
+    for (arguments, told, times) in [
+        (["--events", "-"], "\"ended\"", STEPS + 1),
+        (["--output", "live"], "a line that is told of", STEPS),
+    ] {
+        let _ = fs::remove_file(bed.path("all"));
+        let _ = fs::remove_dir_all(bed.path("out"));
+        let mut command = bed.command(&arguments);
+        command.stdout(Stdio::piped()).stderr(Stdio::piped());
+        let mut child = command.spawn().unwrap();
+        // More than a pipe takes, and nobody reads until the last output is there.
+        bed.await_file("all");
+        assert!(child.try_wait().unwrap().is_none(), "{told}: all was read");
+        let output = child.wait_with_output().unwrap();
+        assert_eq!(output.status.code(), Some(0), "{told}");
+        let text = String::from_utf8(output.stdout).unwrap();
+        let found = text.lines().filter(|line| line.contains(told)).count();
+        assert_eq!(found, times, "{told}: {text}");
+    }
 }
 
 #[test]

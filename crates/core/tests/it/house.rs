@@ -367,11 +367,7 @@ fn documents_name_files_and_functions_that_are_there() {
                 let files = rust_files(&root().join("crates"));
                 files.iter().any(|file| file.ends_with(name))
             };
-            if is_path
-                && !name.contains("NAME")
-                && !folders.iter().any(is_there)
-                && !in_a_room()
-            {
+            if is_path && !name.contains("NAME") && !folders.iter().any(is_there) && !in_a_room() {
                 wrong.push(format!("{document}: `{name}`"));
             }
             // `Type::function` of the core or the program.
