@@ -130,6 +130,9 @@ pub trait JobQueue {
     fn slots(&self) -> usize;
     /// Takes a job, for the slot that it names.
     fn submit(&mut self, submission: Submission) -> Ticket;
+    /// Takes back a job that was handed ahead; whether that was in time. When it was, nothing more is told of
+    /// it; when it was not, its notices come as they do.
+    fn withdraw(&mut self, ticket: Ticket) -> bool;
     /// Waits for what happens next; `None` when nothing can happen any more.
     fn wait(&mut self) -> Option<Notice>;
 }

@@ -7,6 +7,8 @@
 use std::io;
 use std::panic::AssertUnwindSafe;
 use std::panic::catch_unwind;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 use std::sync::atomic::Ordering;
 use std::sync::mpsc;
 use std::sync::mpsc::Receiver;
@@ -72,9 +74,19 @@ impl<R: JobRunner> Executor for R {
     }
 }
 
+/// A submission on its way to a thread.
+struct Assignment {
+    ticket: Ticket,
+    submission: Submission,
+    /// Whoever sets this first has it: the thread, which then carries it out, or whoever takes it back.
+    claimed: Arc<AtomicBool>,
+}
+
 /// Threads that wait for jobs.
 struct ThreadPool {
-    workers: Vec<Sender<(Ticket, Submission)>>,
+    workers: Vec<Sender<Assignment>>,
+    /// Of each slot, what it was handed ahead last.
+    ahead: Vec<Option<(Ticket, Arc<AtomicBool>)>>,
     notices: Receiver<Notice>,
     submitted: u64,
 }
@@ -90,7 +102,7 @@ impl ThreadPool {
         let (tell, notices) = mpsc::channel();
         let mut workers = Vec::with_capacity(context.slots);
         for slot in 0..context.slots {
-            let (sender, submissions) = mpsc::channel();
+            let (sender, assignments) = mpsc::channel();
             let tell = tell.clone();
             let thread = std::thread::Builder::new().name(format!("job slot {slot}"));
             let worker = Worker {
@@ -99,7 +111,7 @@ impl ThreadPool {
                 tell,
                 buffer: Vec::new(),
             };
-            let started = thread.spawn_scoped(scope, move || worker.work(submissions));
+            let started = thread.spawn_scoped(scope, move || worker.work(assignments));
             match started {
                 Ok(_) => workers.push(sender),
                 Err(error) if workers.is_empty() => return Err(error),
@@ -107,6 +119,7 @@ impl ThreadPool {
             }
         }
         Ok(Self {
+            ahead: vec![None; workers.len()],
             workers,
             notices,
             submitted: 0,
@@ -122,11 +135,27 @@ impl JobQueue for ThreadPool {
     fn submit(&mut self, submission: Submission) -> Ticket {
         let ticket = Ticket(self.submitted);
         self.submitted += 1;
-        if let Some(worker) = self.workers.get(submission.job.slot.index()) {
+        let slot = submission.job.slot.index();
+        let claimed = Arc::<AtomicBool>::default();
+        if let (true, Some(ahead)) = (submission.ahead, self.ahead.get_mut(slot)) {
+            *ahead = Some((ticket, Arc::clone(&claimed)));
+        }
+        if let Some(worker) = self.workers.get(slot) {
             // A worker only stops listening when this value is gone.
-            let _ = worker.send((ticket, submission));
+            let _ = worker.send(Assignment {
+                ticket,
+                submission,
+                claimed,
+            });
         }
         ticket
+    }
+
+    fn withdraw(&mut self, ticket: Ticket) -> bool {
+        let mut ahead = self.ahead.iter().flatten();
+        ahead
+            .find(|(handed, _)| *handed == ticket)
+            .is_some_and(|(_, claimed)| !claimed.swap(true, Ordering::AcqRel))
     }
 
     fn wait(&mut self) -> Option<Notice> {
@@ -144,9 +173,13 @@ struct Worker<'a> {
 
 impl Worker<'_> {
     /// Carries out what is submitted, until nobody submits or listens any more.
-    fn work(mut self, submissions: Receiver<(Ticket, Submission)>) {
+    fn work(mut self, assignments: Receiver<Assignment>) {
         let mut went_well = true;
-        for (ticket, submission) in submissions {
+        for assignment in assignments {
+            if assignment.claimed.swap(true, Ordering::AcqRel) {
+                continue;
+            }
+            let (ticket, submission) = (assignment.ticket, assignment.submission);
             if submission.ahead {
                 let wanted = went_well
                     && !self.context.hold.load(Ordering::SeqCst)

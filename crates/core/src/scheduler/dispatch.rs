@@ -20,6 +20,7 @@ use crate::scheduler::pass::Pass;
 use crate::scheduler::ready_queue::ReadyQueue;
 use crate::scheduler::resources::ResourcePool;
 use crate::scheduler::slot_table::Freed;
+use crate::scheduler::slot_table::RunningJob;
 use crate::scheduler::slot_table::SlotTable;
 use crate::scheduler::start_job::StartedJob;
 
@@ -116,8 +117,9 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
     /// Begins jobs as long as there is a slot and what they take.
     fn begin_jobs(&mut self, pass: &mut Pass<'_, '_, '_, '_>) {
         while !self.closing
+            && !pass.state.is_cancelled()
             && let Some(slot) = self.slots.idle()
-            && let Some(position) = self.queue.pop_ready(|uses| self.resources.suffice(uses))
+            && let Some(position) = self.next_ready(pass)
         {
             let alone = self.queue.open == 1
                 && pass.state.progress.is_last_pass
@@ -130,6 +132,33 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             if !self.free.is_empty() {
                 break;
             }
+        }
+    }
+
+    /// What is to begin in a slot that is free.
+    fn next_ready(&mut self, pass: &mut Pass<'_, '_, '_, '_>) -> Option<Position> {
+        let ready = self.queue.pop_ready(|uses| self.resources.suffice(uses));
+        ready.or_else(|| {
+            let taken = self.take_back(pass);
+            self.note(taken);
+            self.queue.pop_ready(|uses| self.resources.suffice(uses))
+        })
+    }
+
+    /// Takes a job back that another slot was handed ahead: the one in front of it may take long after all.
+    fn take_back(&mut self, pass: &mut Pass<'_, '_, '_, '_>) -> Result<(), BuildError> {
+        let is_room = |plain| self.resources.suffice(plain);
+        if !self.resources.plain().is_some_and(is_room) {
+            return Ok(());
+        }
+        let mut handed = self.slots.handed_ahead();
+        let Some(ticket) = handed.find(|ticket| self.jobs.withdraw(*ticket)) else {
+            return Ok(());
+        };
+        drop(handed);
+        match self.slots.withdraw(ticket) {
+            Some(job) => self.make_ready_again(pass, job),
+            None => Ok(()),
         }
     }
 
@@ -208,7 +237,15 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             return Ok(());
         };
         self.give_back(&freed);
-        let job = freed.job;
+        self.make_ready_again(pass, freed.job)
+    }
+
+    /// A job that was handed ahead is ready as it was before.
+    fn make_ready_again(
+        &mut self,
+        pass: &mut Pass<'_, '_, '_, '_>,
+        job: RunningJob,
+    ) -> Result<(), BuildError> {
         pass.set_reasons(job.position, job.reasons);
         self.queue.push_ready(job.position);
         let entry = Entry::NotBegun(job.prepared.job.name.clone());

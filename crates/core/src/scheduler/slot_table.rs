@@ -101,6 +101,18 @@ impl SlotTable {
         self.slots[slot.index()].next = Some(Ahead { ticket, job, event });
     }
 
+    /// Jobs that were handed ahead.
+    pub fn handed_ahead(&self) -> impl Iterator<Item = Ticket> {
+        let slots = self.slots.iter();
+        slots.filter_map(|slot| Some(slot.next.as_ref()?.ticket))
+    }
+
+    /// A job that was handed ahead and taken back in time.
+    pub fn withdraw(&mut self, ticket: Ticket) -> Option<RunningJob> {
+        let slot = self.of_ticket.remove(&ticket)?;
+        Some(self.slots[slot.index()].next.take()?.job)
+    }
+
     /// The job of a ticket, when it is running.
     pub fn running(&self, ticket: Ticket) -> Option<&RunningJob> {
         let slot = self.of_ticket.get(&ticket)?;

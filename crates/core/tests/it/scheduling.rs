@@ -62,6 +62,8 @@ struct Watched {
     began: Vec<String>,
     wrong: Vec<String>,
     most: usize,
+    /// Nothing new begins: something failed, or the run was asked to end.
+    no_more: bool,
 }
 
 /// A place in which everything that runs at once is known.
@@ -69,6 +71,7 @@ struct Gym<'g> {
     machine: &'g Machine,
     jobs: usize,
     steps: &'g [StepModel],
+    on_failure: OnFailure,
     /// The run is asked to end when so many began.
     stop_after: Option<usize>,
     cancel: CancelToken,
@@ -86,6 +89,7 @@ impl<'g> Gym<'g> {
             machine,
             jobs,
             steps,
+            on_failure: OnFailure::Stop,
             stop_after: None,
             cancel: CancelToken::default(),
             clock: VirtualClock::default(),
@@ -97,21 +101,43 @@ impl<'g> Gym<'g> {
         &self.steps[number(name)]
     }
 
-    /// More cores or memory than there are means all of them.
-    fn check_amounts(&self, watched: &mut Watched) {
-        let sum = |part: &dyn Fn(Takes) -> u64| -> u64 {
-            let running = watched.running.keys();
-            running.map(|name| part(self.step(name).takes)).sum()
-        };
+    /// What these steps take together; more cores than there are means all of them.
+    fn together<'n>(&self, names: impl Iterator<Item = &'n String>) -> Takes {
         let jobs = self.jobs as u64;
-        let (cores, memory, gpus) = (
-            sum(&|takes| takes.0.min(jobs)),
-            sum(&|takes| takes.1 * GIB),
-            sum(&|takes| takes.2),
-        );
-        if cores > jobs || memory > MEMORY || gpus > GPUS {
-            let running = &watched.running;
-            let text = format!("{cores} cores, {memory} bytes, {gpus} gpus: {running:?}");
+        names.fold(Takes(0, 0, 0), |sum, name| {
+            let Takes(cores, memory, gpus) = self.step(name).takes;
+            Takes(sum.0 + cores.min(jobs), sum.1 + memory, sum.2 + gpus)
+        })
+    }
+
+    fn is_within(&self, Takes(cores, memory, gpus): Takes) -> bool {
+        cores <= self.jobs as u64 && memory * GIB <= MEMORY && gpus <= GPUS
+    }
+
+    fn check_amounts(&self, watched: &mut Watched) {
+        let takes = self.together(watched.running.keys());
+        if !self.is_within(takes) {
+            let text = format!("{takes:?} at once: {:?}", watched.running);
+            watched.wrong.push(text);
+        }
+    }
+
+    /// No slot is empty while a step could begin in it.
+    fn check_that_nothing_waits_for_nothing(&self, watched: &mut Watched) {
+        if watched.running.len() >= self.jobs || watched.no_more {
+            return;
+        }
+        let ended = &watched.ended;
+        let could = (0..self.steps.len()).find(|step| {
+            let name = format!("s{step}");
+            let mut needs = self.steps[*step].needs.iter();
+            !watched.began.contains(&name)
+                && !ended.contains(&name)
+                && needs.all(|need| ended.contains(&format!("s{need}")))
+                && self.is_within(self.together(watched.running.keys().chain([&name])))
+        });
+        if let Some(step) = could {
+            let text = format!("s{step} waits for nothing beside {:?}", watched.running);
             watched.wrong.push(text);
         }
     }
@@ -140,6 +166,7 @@ impl Jobs for Gym<'_> {
         self.check_amounts(&mut watched);
         if self.stop_after == Some(watched.began.len()) {
             self.cancel.raise(2);
+            watched.no_more = true;
         }
         Duration::from_millis(self.step(name).length)
     }
@@ -155,8 +182,14 @@ impl Jobs for Gym<'_> {
         watched.running.remove(&job.name);
         if !step.fails {
             watched.ended.insert(job.name.clone());
+        } else if self.on_failure == OnFailure::Stop {
+            watched.no_more = true;
         }
         outcome
+    }
+
+    fn full(&self) {
+        self.check_that_nothing_waits_for_nothing(&mut self.watched.lock().unwrap());
     }
 }
 
@@ -213,13 +246,13 @@ fn options(jobs: usize, on_failure: OnFailure) -> BuildOptions {
     }
 }
 
-fn weave_with(gym: &Gym<'_>, executor: &dyn Executor, on_failure: OnFailure) -> Woven {
+fn weave_with(gym: &Gym<'_>, executor: &dyn Executor) -> Woven {
     let mut endings: BTreeMap<String, Ended> = BTreeMap::new();
     let bed = Bed {
         machine: gym.machine,
         executor,
         clock: &gym.clock,
-        options: options(gym.jobs, on_failure),
+        options: options(gym.jobs, gym.on_failure),
     };
     let summary = bed.run(&BuildRequest::default(), |event| {
         if let Event::Ended(job) = event {
@@ -231,18 +264,18 @@ fn weave_with(gym: &Gym<'_>, executor: &dyn Executor, on_failure: OnFailure) -> 
 }
 
 /// Weaves everything by the made-up clock.
-fn weave(gym: &Gym<'_>, on_failure: OnFailure) -> Woven {
+fn weave(gym: &Gym<'_>) -> Woven {
     let place = Simulated {
         jobs: gym,
         clock: &gym.clock,
         cancel: &gym.cancel,
     };
-    weave_with(gym, &place, on_failure)
+    weave_with(gym, &place)
 }
 
 /// Weaves everything on threads.
-fn weave_on_threads(gym: &Gym<'_>, on_failure: OnFailure) -> Woven {
-    weave_with(gym, &OnThreads(gym), on_failure)
+fn weave_on_threads(gym: &Gym<'_>) -> Woven {
+    weave_with(gym, &OnThreads(gym))
 }
 
 fn on_failure(goes_on: bool) -> OnFailure {
@@ -300,9 +333,10 @@ proptest! {
     #[test]
     fn jobs_keep_to_order_and_supplies(steps in steps(), jobs in 1usize..5, keep_going in any::<bool>(), threads in any::<bool>()) {
         let machine = machine(&steps);
-        let gym = Gym::new(&machine, &steps, jobs);
+        let mut gym = Gym::new(&machine, &steps, jobs);
+        gym.on_failure = on_failure(keep_going);
         let weave = if threads { weave_on_threads } else { weave };
-        let (ended, summary) = weave(&gym, on_failure(keep_going));
+        let (ended, summary) = weave(&gym);
         longest_ways(&steps, &ended)?;
         let endings = endings_of(&ended);
         let watched = gym.watched.into_inner().unwrap();
@@ -338,13 +372,48 @@ proptest! {
                 again.watched.lock().unwrap().ended.insert(step.clone());
             }
         }
-        let (second, _) = weave(&again, on_failure(keep_going));
+        let (second, _) = weave(&again);
         let watched = again.watched.into_inner().unwrap();
         prop_assert!(watched.wrong.is_empty(), "{:?}", watched.wrong);
         for step in all.keys() {
             let before = endings.get(step) == Some(&Ending::Made);
             prop_assert_eq!(!second.contains_key(step), before, "{}", step);
         }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 600, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Asked to end anywhere: what ran ends as it has to and is told once, nothing else begins, and the runs after
+    /// it do exactly what is left.
+    #[test]
+    fn a_run_that_is_asked_to_end_leaves_exactly_the_rest(steps in steps(), jobs in 1usize..5, stops in proptest::collection::vec(1usize..8, 0..4)) {
+        let steps: Vec<StepModel> = steps.into_iter().map(|step| StepModel { fails: false, ..step }).collect();
+        let machine = machine(&steps);
+        let mut made = BTreeSet::new();
+        for stop in stops.into_iter().map(Some).chain([None]) {
+            let mut gym = Gym::new(&machine, &steps, jobs);
+            gym.stop_after = stop;
+            gym.watched.get_mut().unwrap().ended.clone_from(&made);
+            let (ended, summary) = weave(&gym);
+            let watched = gym.watched.into_inner().unwrap();
+            prop_assert!(watched.wrong.is_empty(), "{:?}", watched.wrong);
+            let began: BTreeSet<String> = watched.began.iter().cloned().collect();
+            prop_assert!(began.is_disjoint(&made), "{:?} after {:?}", began, made);
+            if let Some(stop) = stop {
+                prop_assert!(began.len() <= stop);
+            }
+            let endings = endings_of(&ended);
+            let of = |ending| -> BTreeSet<String> {
+                let those = endings.iter().filter(|(_, found)| **found == ending);
+                those.map(|(step, _)| step.clone()).collect()
+            };
+            prop_assert_eq!(&of(Ending::Made), &began);
+            prop_assert_eq!(summary.made, began.len());
+            made.extend(began);
+        }
+        prop_assert_eq!(made.len(), steps.len());
     }
 }
 
@@ -399,8 +468,9 @@ fn failures_among_short_jobs_run_nothing_twice() {
     }
     for round in 0..40 {
         let machine = machine(&steps);
-        let gym = Gym::new(&machine, &steps, 1 + round % 3);
-        let (ended, summary) = weave_on_threads(&gym, OnFailure::Continue);
+        let mut gym = Gym::new(&machine, &steps, 1 + round % 3);
+        gym.on_failure = OnFailure::Continue;
+        let (ended, summary) = weave_on_threads(&gym);
         let watched = gym.watched.into_inner().unwrap();
         assert_eq!(watched.wrong, [] as [String; 0]);
         assert_eq!((ended.len(), summary.failed), (60, 17));
@@ -416,12 +486,12 @@ fn a_stop_among_short_jobs_leaves_no_mark_on_what_never_began() {
         let machine = machine(&steps);
         let mut gym = Gym::new(&machine, &steps, 1 + round % 3);
         gym.stop_after = Some(10 + round);
-        let (first, _) = weave_on_threads(&gym, OnFailure::Stop);
+        let (first, _) = weave_on_threads(&gym);
         let began = gym.watched.into_inner().unwrap();
         assert_eq!(began.wrong, [] as [String; 0]);
         assert!(began.began.len() >= 10 + round && began.began.len() <= 14 + round);
         let gym = Gym::new(&machine, &steps, 2);
-        let (second, _) = weave_on_threads(&gym, OnFailure::Stop);
+        let (second, _) = weave_on_threads(&gym);
         for number in 0..60 {
             let name = format!("s{number}");
             let made = first
@@ -446,7 +516,7 @@ fn independent_steps_run_side_by_side() {
         steps.iter_mut().for_each(|step| step.length = 1000);
         let machine = machine(&steps);
         let gym = Gym::new(&machine, &steps, jobs);
-        let (ended, summary) = weave(&gym, OnFailure::Stop);
+        let (ended, summary) = weave(&gym);
         assert!(ended.values().all(|job| job.ending == Ending::Made));
         assert_eq!(gym.watched.into_inner().unwrap().most, jobs);
         // Together they take as long as one.
@@ -475,9 +545,53 @@ fn threads_run_their_jobs_at_once() {
     let machine = machine(&steps);
     let gym = Gym::new(&machine, &steps, 4);
     let place = Together(&machine, Barrier::new(4), CancelToken::default());
-    let (ended, _) = weave_with(&gym, &place, OnFailure::Stop);
+    let (ended, _) = weave_with(&gym, &place);
     assert_eq!(ended.len(), 4);
     assert!(ended.values().all(|job| job.ending == Ending::Made));
+}
+
+/// What was handed to a slot ahead is taken back when the job in front of it takes long after all: here it only
+/// ends when all others have.
+#[test]
+fn a_long_job_keeps_nobody_back() {
+    struct Patient<'p> {
+        machine: &'p Machine,
+        cancel: CancelToken,
+        tell: mpsc::Sender<()>,
+        others: Mutex<mpsc::Receiver<()>>,
+    }
+    impl JobRunner for Patient<'_> {
+        fn cancel(&self) -> &CancelToken {
+            &self.cancel
+        }
+        fn run(&self, job: &Job, _: &mut dyn FnMut(&[u8])) -> Outcome {
+            if job.name == "s20" {
+                let others = self.others.lock().unwrap();
+                for other in 1..40 {
+                    let told = others.recv_timeout(Duration::from_secs(30));
+                    assert!(told.is_ok(), "{other} of 39 is held back");
+                }
+            } else {
+                self.tell.send(()).unwrap();
+            }
+            self.machine.carry_out(job)
+        }
+    }
+    let steps: Vec<StepModel> = (0..40).map(|_| plain(&[], Takes(1, 0, 0))).collect();
+    for _ in 0..20 {
+        let machine = machine(&steps);
+        let gym = Gym::new(&machine, &steps, 2);
+        let (tell, told) = mpsc::channel();
+        let place = Patient {
+            machine: &machine,
+            cancel: CancelToken::default(),
+            tell,
+            others: Mutex::new(told),
+        };
+        let (ended, _) = weave_with(&gym, &place);
+        assert!(ended.values().all(|job| job.ending == Ending::Made));
+        assert_eq!(ended.len(), 40);
+    }
 }
 
 /// A step that has to wait for a supply holds up nobody who does not want it, however long its own way is.
@@ -501,7 +615,7 @@ fn who_waits_for_a_supply_holds_nobody_up() {
     }
     let machine = machine(&steps);
     let gym = Gym::new(&machine, &steps, 2);
-    let (ended, summary) = weave(&gym, OnFailure::Stop);
+    let (ended, summary) = weave(&gym);
     let began = |name: &str| ended[name].usage.map(|usage| usage.began);
     let at = |milliseconds| Some(Duration::from_millis(milliseconds));
     // Two that want the same run one after the other; the others fill the second slot meanwhile.
@@ -527,7 +641,7 @@ fn the_longest_way_goes_first() {
     let machine = machine(&steps);
     for first in ["s1", "s0"] {
         let gym = Gym::new(&machine, &steps, 1);
-        let (ended, _) = weave(&gym, OnFailure::Stop);
+        let (ended, _) = weave(&gym);
         assert_eq!(ended.len(), 4);
         assert_eq!(gym.watched.into_inner().unwrap().began[0], first);
         machine.pass(1_000_000_000);
@@ -546,7 +660,7 @@ fn waiting_for_a_slot_is_told() {
     steps.iter_mut().for_each(|step| step.length = 500);
     let machine = machine(&steps);
     let gym = Gym::new(&machine, &steps, 1);
-    let (ended, summary) = weave(&gym, OnFailure::Stop);
+    let (ended, summary) = weave(&gym);
     let mut waited: Vec<Duration> = ended.values().map(|job| job.waited).collect();
     waited.sort_unstable();
     let none = Duration::ZERO;

@@ -53,6 +53,8 @@ pub trait Jobs: Sync {
     fn begin(&self, job: &Job) -> Duration;
     /// Its time is over: what it does, and how it ends.
     fn end(&self, job: &Job) -> Outcome;
+    /// Everything that may begin now has begun: the next thing is that a job ends.
+    fn full(&self) {}
 }
 
 /// A made-up place.
@@ -125,6 +127,7 @@ impl Queue<'_> {
 
     /// The job that ends first, and of those that end at once the one in the first slot.
     fn end_first(&mut self) -> Option<()> {
+        self.executor.jobs.full();
         let running = self.slots.iter().enumerate();
         let (_, slot) = running
             .filter_map(|(number, slot)| Some((slot.running.as_ref()?.ends, number)))
@@ -181,6 +184,14 @@ impl JobQueue for Queue<'_> {
             self.begin(slot, ticket, submission);
         }
         ticket
+    }
+
+    fn withdraw(&mut self, ticket: Ticket) -> bool {
+        self.slots.iter_mut().any(|slot| {
+            let before = slot.ahead.len();
+            slot.ahead.retain(|(ahead, _)| *ahead != ticket);
+            slot.ahead.len() < before
+        })
     }
 
     fn wait(&mut self) -> Option<Notice> {
