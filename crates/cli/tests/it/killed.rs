@@ -185,6 +185,37 @@ fn old_outputs_are_put_back_also_without_the_ledger() {
     assert_eq!(bed.read("out/x"), "costly\n");
 }
 
+/// What the next run puts back decides then: before it, `preview` and `why` do not call it certain.
+#[test]
+fn what_is_still_set_by_may_come_back_and_is_no_certain_reason() {
+    let bed = Bed::new("target out/x\n  needs in\n  recipe: cat in > @{target}\n");
+    bed.write("in", "costly\n");
+    bed.weave(&[]).status(0).ended(&["out/x made never-made"]);
+    // Once the old output is as recorded, once it is not; what stands in its place is edited, or gone.
+    for (set_by, edited) in [
+        ("costly\n", Some("half\n")),
+        ("costly\n", None),
+        ("older\n", Some("half\n")),
+        ("older\n", None),
+    ] {
+        bed.write(".handloom/set-by/out/x", set_by);
+        match edited {
+            Some(text) => bed.write("out/x", text),
+            None => bed.remove("out/x"),
+        }
+        bed.run(&["preview"]).says(&["maybe  out/x", "1 may run"]);
+        bed.run(&["why", "out/x"])
+            .says(&["may run", "the next run first puts back"]);
+        let run = bed.weave(&[]);
+        match set_by {
+            "costly\n" => run.all_kept(1),
+            _ => run.status(0).ended(&["out/x same output-edited"]),
+        };
+        assert_eq!(bed.read("out/x"), "costly\n");
+        bed.run(&["preview"]).says(&["1 would be kept"]);
+    }
+}
+
 #[test]
 fn a_process_that_is_none_of_ours_is_left_alone() {
     let bed = Bed::new("target x\n  recipe: echo $$ > pid; sleep 600\n");

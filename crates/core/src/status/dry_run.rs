@@ -21,6 +21,7 @@ use crate::verdict;
 use crate::verdict::Reason;
 use crate::verdict::ReasonKind;
 use crate::verdict::StepState;
+use crate::world::quarantine;
 
 /// What would become of a step or task.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -100,8 +101,11 @@ impl DryRun<'_, '_> {
             }
             None => states.survey(self.project, self.order, self.threads, None),
         }
+        // Whatever can't be read here stops the run, which says so.
+        let set_by = quarantine::files_below(environment.disk, quarantine::SET_BY);
         let mut predictor = Predictor {
             run: self,
+            set_by: set_by.unwrap_or_default(),
             inputs: StepInputs::new(self.vars, self.project),
             states: &states,
             buffers: InputBuffers::default(),
@@ -122,6 +126,8 @@ struct Predictor<'p, 'a, 'd> {
     run: &'p DryRun<'a, 'd>,
     inputs: StepInputs<'a, 'd>,
     states: &'p FileStates<'a>,
+    /// Old outputs that a killed run left set by: the next one may put them back before it looks.
+    set_by: Vec<String>,
     buffers: InputBuffers,
     /// Those of the positions in front.
     predictions: PerPosition<Prediction>,
@@ -151,7 +157,7 @@ impl Predictor<'_, '_, '_> {
             Node::Step(step) => {
                 let reasons = self.step_reasons(step, node)?;
                 let reasons = self.certain(reasons, Some(step), &open);
-                (decide_step(&reasons, &open), reasons)
+                self.decide_step(step, reasons, &open)
             }
         };
         Some(Prediction {
@@ -189,6 +195,42 @@ impl Predictor<'_, '_, '_> {
             reasons.retain(|reason| self.is_certain(step, reason));
         }
         reasons
+    }
+
+    /// How a step ended is no reason of its own: its old outputs are put back, at the latest by the next run, and
+    /// may then be as recorded. So what stands now in the place of one that is still set by says nothing.
+    fn decide_step(
+        &self,
+        step: StepId,
+        mut reasons: Vec<Reason>,
+        open: &[Position],
+    ) -> (Decision, Vec<Reason>) {
+        let had_none = reasons.is_empty();
+        if !had_none && self.has_set_by(step) {
+            let of_outputs = [ReasonKind::OutputMissing, ReasonKind::OutputEdited];
+            reasons.retain(|reason| !of_outputs.contains(&reason.kind));
+        }
+        let of_the_end = [ReasonKind::Unfinished, ReasonKind::FailedBefore];
+        let no_other = reasons
+            .iter()
+            .all(|reason| of_the_end.contains(&reason.kind));
+        let decision = if no_other && !had_none {
+            Decision::Maybe
+        } else {
+            decide(&reasons, open)
+        };
+        (decision, reasons)
+    }
+
+    /// Whether an old output of a step is still set by.
+    fn has_set_by(&self, step: StepId) -> bool {
+        let project = self.run.project;
+        let mut outputs = project.step_outputs(project.step(step)).iter();
+        outputs.any(|(_, output)| {
+            let output = project.paths.get(*output);
+            let mut set_by = self.set_by.iter();
+            set_by.any(|path| path == output || output.ends_with('/') && path.starts_with(output))
+        })
     }
 
     fn is_certain(&self, step: Option<StepId>, reason: &Reason) -> bool {
@@ -239,21 +281,6 @@ fn decide(reasons: &[Reason], open: &[Position]) -> Decision {
         (true, false) => Decision::Maybe,
         (true, true) => Decision::Keep,
     }
-}
-
-/// How a step ended is no reason of its own: its old outputs are put back, at the latest by the next run, and
-/// may then be as recorded.
-fn decide_step(reasons: &[Reason], open: &[Position]) -> Decision {
-    let of_the_end = |reason: &Reason| {
-        matches!(
-            reason.kind,
-            ReasonKind::Unfinished | ReasonKind::FailedBefore
-        )
-    };
-    if !reasons.is_empty() && reasons.iter().all(of_the_end) {
-        return Decision::Maybe;
-    }
-    decide(reasons, open)
 }
 
 impl DryRun<'_, '_> {
