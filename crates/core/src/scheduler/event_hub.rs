@@ -209,10 +209,14 @@ impl<'s> EventHub<'s> {
         }
         let takes_terminal = matches!(event, Event::Began { terminal: true, .. });
         let at = self.clock.ticks();
-        let event = Arc::new(TimedEvent { at, event });
+        let event = TimedEvent { at, event };
         for reader in &mut self.direct {
             reader(&event);
         }
+        if self.channels.is_empty() {
+            return;
+        }
+        let event = Arc::new(event);
         for channel in &self.channels {
             channel.send(&event);
         }
