@@ -90,12 +90,7 @@ impl ReadOnlyProject<'_, '_> {
         let ask: Option<&CommandRunner<'_>> = if asking.ask { Some(&asker) } else { None };
         let environment = workspace.environment_asking(ask);
         let folders = Folders::new(&workspace.disk);
-        let vars = Vars::new(
-            &workspace.description,
-            &workspace.outside,
-            &environment,
-            &folders,
-        );
+        let vars = workspace.vars(&environment, &folders);
         let request = BuildRequest::default();
         let cached = CachedProject::of_last_run(&workspace.description, &request, &environment);
         let found = FoundEdges::new();

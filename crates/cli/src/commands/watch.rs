@@ -10,7 +10,6 @@ use std::sync::mpsc::Receiver;
 use handloom_core::executor::ProcessControl;
 use handloom_core::graph::BuildRequest;
 use handloom_core::project::folders::Folders;
-use handloom_core::project::values::Vars;
 use handloom_core::project_cache::ResidentProject;
 use handloom_core::scheduler::Build;
 use handloom_core::scheduler::BuildError;
@@ -45,7 +44,6 @@ use crate::watching;
 use crate::watching::Notices;
 use crate::watching::RebuildRequest;
 use crate::watching::WatchEvent;
-use handloom_core::workspace::ProjectLocation;
 use handloom_core::workspace::Workspace;
 
 /// Carries the command out.
@@ -203,12 +201,7 @@ impl Watch<'_> {
         let asker = |command: &[String], folder: &str| asking.ask(command, folder);
         let environment = workspace.environment_asking(Some(&asker));
         let folders = Folders::new(&workspace.disk);
-        let vars = Vars::new(
-            &workspace.description,
-            &workspace.outside,
-            &environment,
-            &folders,
-        );
+        let vars = workspace.vars(&environment, &folders);
         let asked = running::request(workspace, self.work);
         // Without notices nobody tells of targets that are not as they were left.
         let blind = self.notices.is_blind();
@@ -235,12 +228,7 @@ impl Watch<'_> {
                 self.forget_folders(&rebuild, watch_set);
                 return Ok(Next::Rebuild(rebuild));
             };
-            let location = ProjectLocation {
-                root: workspace.location.root.clone(),
-                folder: workspace.location.folder.clone(),
-                start: workspace.location.start.clone(),
-            };
-            let lock = running::lock(&location, false, self.ui)?;
+            let lock = running::lock(&workspace.location, false, self.ui)?;
             if !lock.was_ours {
                 return Ok(Next::Rebuild(rebuild));
             }

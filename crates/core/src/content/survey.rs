@@ -17,14 +17,29 @@ use crate::world::Stat;
 /// Fewer files than this are looked at by one thread: starting a second costs more.
 const WORTH_A_THREAD: usize = 512;
 
+/// Whoever knows what files held when they were read last.
+pub trait FileRecords: Sync {
+    /// What is recorded of a path.
+    fn record(&self, path: &str) -> Option<Record>;
+}
+
+/// Nothing is recorded, so everything is read.
+pub struct NoRecords;
+
+impl FileRecords for NoRecords {
+    fn record(&self, _: &str) -> Option<Record> {
+        None
+    }
+}
+
 /// What a look at files needs: the disk, the clock, and what is recorded.
 pub struct Reader<'a> {
     /// The file system.
     pub disk: &'a dyn Disk,
     /// The clock.
     pub clock: &'a dyn Clock,
-    /// What is recorded of a path.
-    pub record: &'a (dyn Fn(&str) -> Option<Record> + Sync),
+    /// What is recorded.
+    pub records: &'a dyn FileRecords,
 }
 
 /// What a look at one path found, and records that are new.
@@ -89,7 +104,11 @@ impl Reader<'_> {
         let own = digest(b"link", &[]);
         let (seen, end) = match stat.kind {
             FileKind::File if path.ends_with('/') => return Ok(State::WrongKind),
-            FileKind::File => match (self.record)(plain).filter(|recorded| recorded.covers(stat)) {
+            FileKind::File => match self
+                .records
+                .record(plain)
+                .filter(|recorded| recorded.covers(stat))
+            {
                 Some(recorded) => (recorded.digest, None),
                 None => {
                     let record = self.read(plain, stat, buffer)?;
@@ -135,7 +154,7 @@ impl Reader<'_> {
         } else {
             Cow::Borrowed(path)
         };
-        let recorded = (self.record)(&key);
+        let recorded = self.records.record(&key);
         if let Some(recorded) = recorded
             && recorded.covers(stat)
         {

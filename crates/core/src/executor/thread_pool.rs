@@ -15,6 +15,7 @@ use std::sync::mpsc::Receiver;
 use std::sync::mpsc::Sender;
 use std::thread::Scope;
 
+use crate::content::NoRecords;
 use crate::content::Reader;
 use crate::executor::cancel::CancelToken;
 use crate::executor::exit::Exit;
@@ -218,11 +219,10 @@ impl Worker<'_> {
         };
         let outcome = self.run(submission, &mut heard);
         let ended = self.context.clock.ticks();
-        let nothing = |_: &str| None;
         let reader = Reader {
             disk: self.context.disk,
             clock: self.context.clock,
-            record: &nothing,
+            records: &NoRecords,
         };
         let buffer = &mut self.buffer;
         let outputs = submission.outputs.iter();

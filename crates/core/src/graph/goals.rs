@@ -8,11 +8,11 @@ use crate::graph::node_count;
 use crate::project::PathId;
 use crate::project::Project;
 use crate::project::What;
+use crate::project::near_goal;
 use crate::project::paths::from_root;
 use crate::project::pattern::Pattern;
 use crate::project::pattern::is_pattern;
 use crate::text::Diagnostic;
-use crate::text::nearest;
 use crate::world::names::folder_of;
 
 /// What was asked for.
@@ -192,13 +192,7 @@ fn unknown(project: &Project<'_>, name: &str, folder: &str) -> Diagnostic {
         return Diagnostic::placeless(format!("no target matches `{name}`")).help(help);
     }
     let is_need = project.paths.find(&path).is_some();
-    let outputs = project
-        .sorted_outputs
-        .iter()
-        .take(20_000)
-        .map(|&path| project.paths.get(path));
-    let tasks = project.tasks.iter().map(|task| task.decl.name.as_str());
-    let help = match nearest(&path, outputs.chain(tasks)) {
+    let help = match near_goal(project, &path) {
         Some(near) => format!("did you mean `{near}`?"),
         None if is_need => "it is a source: other files are made from it".to_owned(),
         None => "`handloom list` shows what can be made and run".to_owned(),

@@ -1,5 +1,6 @@
 //! What earlier runs saw, in memory: the snapshot, and in front of it what the journal says.
 
+use crate::content::FileRecords;
 use crate::content::Record;
 use crate::ledger::journal;
 use crate::ledger::records::BadEnd;
@@ -335,5 +336,11 @@ impl Ledger {
     /// When it cannot be written; what was kept before then stays.
     pub fn keep_worked_out(&mut self, bytes: &[u8]) -> io::Result<()> {
         self.storage.keep_worked_out(bytes)
+    }
+}
+
+impl FileRecords for Ledger {
+    fn record(&self, path: &str) -> Option<Record> {
+        self.file(path)
     }
 }

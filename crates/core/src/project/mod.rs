@@ -42,5 +42,6 @@ pub use model::StepId;
 pub use model::TaskId;
 pub use model::TaskNode;
 pub use model::What;
+pub use model::near_goal;
 pub use paths::PathId;
 pub use paths::Paths;

@@ -6,6 +6,7 @@ use crate::project::model::Project;
 use crate::project::model::SetId;
 use crate::project::model::TaskId;
 use crate::project::model::What;
+use crate::project::model::near_goal;
 use crate::project::needs::Means;
 use crate::project::needs::Resolver;
 use crate::project::paths::PathId;
@@ -67,7 +68,7 @@ impl<'d> Resolver<'_, 'd> {
         {
             return;
         }
-        let near = crate::project::model::near_goal(project, name);
+        let near = near_goal(project, name);
         let meant = near.map_or_else(String::new, |near| format!("did you mean `{near}`? Else "));
         self.vars.report(
             Diagnostic::error(

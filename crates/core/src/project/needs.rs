@@ -16,6 +16,7 @@ use crate::project::model::Project;
 use crate::project::model::SetId;
 use crate::project::model::TaskId;
 use crate::project::model::What;
+use crate::project::model::near_goal;
 use crate::project::outputs::unfilled_hole;
 use crate::project::paths::PathId;
 use crate::project::pattern::fill_holes;
@@ -371,7 +372,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
             if is_known || (!must_be_target && self.is_there(name)) {
                 continue;
             }
-            let near = crate::project::model::near_goal(project, name);
+            let near = near_goal(project, name);
             self.vars.report(
                 Diagnostic::error(
                     span,

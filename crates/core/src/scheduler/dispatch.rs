@@ -67,7 +67,6 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
     pub fn run(mut self, pass: &mut Pass<'_, '_, '_, '_>) -> Result<(), BuildError> {
         loop {
             self.judge_free(pass);
-            self.closing |= pass.state.is_cancelled();
             self.begin_jobs(pass);
             if !self.free.is_empty() {
                 continue;
@@ -114,10 +113,15 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
         }
     }
 
+    /// Whether no job is begun any more: also once somebody wants the run to end.
+    fn is_closing(&mut self, pass: &Pass<'_, '_, '_, '_>) -> bool {
+        self.closing |= pass.state.is_cancelled();
+        self.closing
+    }
+
     /// Begins jobs as long as there is a slot and what they take.
     fn begin_jobs(&mut self, pass: &mut Pass<'_, '_, '_, '_>) {
-        while !self.closing
-            && !pass.state.is_cancelled()
+        while !self.is_closing(pass)
             && let Some(slot) = self.slots.idle()
             && let Some(position) = self.next_ready(pass)
         {

@@ -193,12 +193,10 @@ impl Recovery<'_> {
             .and_then(|maker| ledger.step(maker))
             .and_then(|step| step.outputs().find(|output| output.path == path))
             .and_then(|output| output.digest);
-        let ledger: &Ledger = &ledger;
-        let record = |path: &str| ledger.file(path);
         let reader = Reader {
             disk: self.disk,
             clock: self.clock,
-            record: &record,
+            records: &*ledger,
         };
         made.is_some() && reader.look(path, &mut Vec::new()).state.own_digest() == made
     }

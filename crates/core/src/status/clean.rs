@@ -6,7 +6,6 @@ use std::time::Duration;
 use crate::content::Reader;
 use crate::content::State;
 use crate::ledger::Entry;
-use crate::ledger::Ledger;
 use crate::status::environment::RecordingEnvironment;
 use crate::verdict::is_as_left;
 use crate::world::quarantine;
@@ -163,13 +162,11 @@ fn clean_step(
 }
 
 fn look(environment: &RecordingEnvironment<'_>, path: &str) -> State {
-    let guard = environment.ledger.borrow();
-    let ledger: &Ledger = &guard;
-    let record = |path: &str| ledger.file(path);
+    let ledger = environment.ledger.borrow();
     let reader = Reader {
         disk: environment.disk,
         clock: environment.clock,
-        record: &record,
+        records: &*ledger,
     };
     reader.look(path, &mut Vec::new()).state
 }

@@ -132,11 +132,10 @@ impl<'a> RecordingEnvironment<'a> {
             return true;
         };
         // A file that was changed since is somebody's work, and a source like any other.
-        let record = |path: &str| ledger.file(path);
         let reader = Reader {
             disk: self.disk,
             clock: self.clock,
-            record: &record,
+            records: ledger,
         };
         crate::verdict::is_as_left(&made, &reader.look(path, &mut Vec::new()).state)
     }

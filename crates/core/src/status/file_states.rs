@@ -79,12 +79,10 @@ impl<'a> FileStates<'a> {
         learned.sort_unstable();
         let mut texts: Vec<&str> = paths.iter().map(|&path| project.paths.get(path)).collect();
         texts.extend(learned.iter().map(String::as_str));
-        let known: &Ledger = &ledger;
-        let record = |path: &str| known.file(path);
         let reader = Reader {
             disk: self.disk,
             clock: self.clock,
-            record: &record,
+            records: &*ledger,
         };
         let mut looks = survey(&reader, &texts, threads).into_iter();
         for path in paths {
@@ -153,12 +151,10 @@ impl<'a> FileStates<'a> {
     /// Looks at a path again.
     pub fn look(&mut self, path: &str) -> State {
         let ledger = self.ledger.borrow();
-        let known: &Ledger = &ledger;
-        let record = |path: &str| known.file(path);
         let reader = Reader {
             disk: self.disk,
             clock: self.clock,
-            record: &record,
+            records: &*ledger,
         };
         let look = reader.look(path, &mut self.buffer);
         keep_read(&mut self.fresh, look.read);

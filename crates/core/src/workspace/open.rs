@@ -11,7 +11,9 @@ use crate::ledger::RealStorage;
 use crate::project::Description;
 use crate::project::environment::Environment;
 use crate::project::environment::Overrides;
+use crate::project::folders::Folders;
 use crate::project::overrides::SetOutside;
+use crate::project::values::Vars;
 use crate::scheduler::Recovered;
 use crate::scheduler::recover;
 use crate::status::CommandRunner;
@@ -238,6 +240,16 @@ impl Workspace {
     #[must_use]
     pub fn environment(&self) -> RecordingEnvironment<'_> {
         self.environment_asking(None)
+    }
+
+    /// The project's variables, worked out as they are asked for.
+    #[must_use]
+    pub fn vars<'a>(
+        &'a self,
+        environment: &'a RecordingEnvironment<'a>,
+        folders: &'a Folders<'a>,
+    ) -> Vars<'a> {
+        Vars::new(&self.description, &self.outside, environment, folders)
     }
 
     /// The project's environment; `ask` runs commands whose output is a value.

@@ -8,6 +8,7 @@ use std::sync::atomic::Ordering;
 use std::thread::Scope;
 use std::time::Duration;
 
+use handloom_core::content::NoRecords;
 use handloom_core::content::Reader;
 use handloom_core::executor::CancelToken;
 use handloom_core::executor::ExecutionContext;
@@ -135,11 +136,10 @@ impl Queue<'_> {
         let running = self.slots[slot].running.take()?;
         self.executor.clock.go_to(running.ends);
         let outcome = self.executor.jobs.end(&running.submission.job);
-        let nothing = |_: &str| None;
         let reader = Reader {
             disk: self.context.disk,
             clock: self.context.clock,
-            record: &nothing,
+            records: &NoRecords,
         };
         let outputs = running.submission.outputs.iter();
         let end = JobEnd {
