@@ -4,6 +4,7 @@ use handloom_core::scheduler::BuildError;
 use handloom_core::scheduler::Recovered;
 use handloom_core::text::Diagnostic;
 use handloom_core::workspace::Access;
+use handloom_core::workspace::Approach;
 use handloom_core::workspace::Note;
 use handloom_core::workspace::OpenOptions;
 use handloom_core::workspace::ProjectLocation;
@@ -36,6 +37,24 @@ pub fn open(
 ) -> Result<Workspace, CommandError> {
     let options = options(common, access)?;
     let workspace = Workspace::open(location, &user(), &options, &mut |note| say(ui, &note))?;
+    Ok(workspace)
+}
+
+/// The way to a project that is not opened yet.
+pub fn approach(location: ProjectLocation, common: &Common) -> Result<Approach, CommandError> {
+    let approach = Approach::new(location, &user(), &options(common, Access::Read)?)?;
+    Ok(approach)
+}
+
+/// Opens a project that was approached.
+pub fn open_after(
+    approach: Approach,
+    common: &Common,
+    ui: Ui,
+    access: Access,
+) -> Result<Workspace, CommandError> {
+    let options = options(common, access)?;
+    let workspace = Workspace::open_after(approach, &user(), &options, &mut |note| say(ui, &note))?;
     Ok(workspace)
 }
 

@@ -133,7 +133,7 @@ fn foresee(root: &Path, taken_over: bool, steps: usize) {
     let vars = Vars::new(&description, &outside, &environment, &folders);
     let asked = BuildRequest::default();
     let cached = taken_over.then(|| {
-        CachedProject::of_last_run(&description, &asked, &environment).expect("it is kept")
+        CachedProject::of_last_run(None, &description, &asked, &environment).expect("it is kept")
     });
     let found = FoundEdges::new();
     let mut loaded = LoadedProject::load(&vars, cached, None, &found, &ledger.borrow());

@@ -5,6 +5,7 @@ use std::process::ExitCode;
 use serde::Serialize;
 
 use handloom_core::executor::SlotId;
+use handloom_core::graph::BuildRequest;
 use handloom_core::graph::Node;
 use handloom_core::graph::Order;
 use handloom_core::graph::PerPosition;
@@ -14,12 +15,15 @@ use handloom_core::project::values::Vars;
 use handloom_core::scheduler::JobBuilder;
 use handloom_core::status::Decision;
 use handloom_core::status::Prediction;
+use handloom_core::workspace::Access;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::PreviewArguments;
 use crate::commands::read_only::ReadOnlyProject;
+use crate::commands::running::cores;
 use crate::failure::CommandError;
+use crate::project;
 use crate::ui::Detail;
 use crate::ui::Ui;
 use crate::ui::style::Role;
@@ -44,7 +48,20 @@ pub fn run(
     arguments: &PreviewArguments,
     ui: Ui,
 ) -> Result<ExitCode, CommandError> {
-    ReadOnlyProject::at(common, arguments.asking, ui, |read_only| {
+    let mut approach = project::approach(project::locate(common)?, common)?;
+    if arguments.format == Format::Text && !arguments.remake && !arguments.asking.ask {
+        let request = BuildRequest {
+            names: arguments.names.clone(),
+            folder: approach.location.folder.clone(),
+            ..BuildRequest::default()
+        };
+        if let Some(kept) = approach.unchanged(&request, Access::Read, cores(), None) {
+            ui.print(&total(0, 0, kept))?;
+            return Ok(ExitCode::SUCCESS);
+        }
+    }
+    let workspace = project::open_after(approach, common, ui, Access::Read)?;
+    ReadOnlyProject::at_opened_asking(&workspace, arguments.asking, ui, |read_only| {
         let (order, predictions) = read_only.dry_run(&arguments.names, arguments.remake)?;
         let project = read_only.project;
         match arguments.format {
@@ -131,6 +148,12 @@ fn render<'d>(
             script(vars, project, prediction, &mut out);
         }
     }
+    out.push_str(&total(run, maybe, keep));
+    out
+}
+
+/// The line below: how many of each there are.
+fn total(run: usize, maybe: usize, keep: usize) -> String {
     let counts = [
         (run, "would run"),
         (maybe, "may run"),
@@ -146,8 +169,7 @@ fn render<'d>(
     } else {
         parts.join(", ")
     };
-    out.push_str(&format!("{all}\n"));
-    out
+    format!("{all}\n")
 }
 
 /// The first reason in a few words, or what it hangs on.

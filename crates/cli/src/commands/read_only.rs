@@ -92,7 +92,12 @@ impl ReadOnlyProject<'_, '_> {
         let folders = Folders::new(&workspace.disk);
         let vars = workspace.vars(&environment, &folders);
         let request = BuildRequest::default();
-        let cached = CachedProject::of_last_run(&workspace.description, &request, &environment);
+        let cached = CachedProject::of_last_run(
+            workspace.take_front(),
+            &workspace.description,
+            &request,
+            &environment,
+        );
         let found = FoundEdges::new();
         let loaded = LoadedProject::load(&vars, cached, None, &found, &workspace.ledger.borrow());
         let read_only = ReadOnlyProject {

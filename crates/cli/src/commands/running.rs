@@ -28,6 +28,7 @@ use handloom_core::scheduler::TimedEvent;
 use handloom_core::scheduler::WatchHook;
 use handloom_core::scheduler::event_channel;
 use handloom_core::workspace::Access;
+use handloom_core::workspace::Approach;
 use handloom_core::workspace::settings::RUNS;
 use handloom_core::world::ByteSize;
 
@@ -41,6 +42,7 @@ use crate::project;
 use crate::signals::Signals;
 use crate::ui::Ui;
 use crate::ui::events::EventWriter;
+use crate::ui::report;
 use crate::ui::report::Manner;
 use crate::ui::report::Report;
 use handloom_core::workspace::ProjectLocation;
@@ -140,8 +142,46 @@ pub fn weave(
     work: &Work<'_>,
     ui: Ui,
 ) -> Result<ExitCode, CommandError> {
-    let (lock, workspace) = open(common, location, work.running.no_wait, ui)?;
+    let lock = lock(&location, work.running.no_wait, ui)?;
+    let mut approach = project::approach(location, common)?;
+    match unchanged(&mut approach, work) {
+        Ok(Some(kept)) => {
+            report::say_unchanged(ui, kept);
+            return Ok(ExitCode::from(failure::DONE));
+        }
+        Ok(None) => {}
+        Err(Interrupted) => return Ok(ExitCode::from(failure::INTERRUPTED)),
+    }
+    let workspace = project::open_after(approach, common, ui, Access::Run)?;
     weave_opened(&workspace, work, lock, ui)
+}
+
+/// The user wished for an end.
+struct Interrupted;
+
+/// How many steps there are, when none of them has to be looked at closer.
+fn unchanged(approach: &mut Approach, work: &Work<'_>) -> Result<Option<usize>, Interrupted> {
+    if work.remake || work.call.is_some() || work.running.events.is_some() {
+        return Ok(None);
+    }
+    let request = BuildRequest {
+        names: work.names.clone(),
+        folder: approach.location.folder.clone(),
+        ..BuildRequest::default()
+    };
+    if !approach.asks() {
+        return Ok(approach.unchanged(&request, Access::Run, cores(), None));
+    }
+    let executor = LocalExecutor::new(approach.location.root.clone(), approach.location.scratch());
+    let executor = executor.with_grace(approach.settings.grace());
+    let signals = Signals::heed();
+    let _aim = signals.aim(executor.control(), None);
+    let asker = |command: &[String], folder: &str| executor.ask(command, folder);
+    let kept = approach.unchanged(&request, Access::Run, cores(), Some(&asker));
+    if executor.control().token().is_raised() {
+        return Err(Interrupted);
+    }
+    Ok(kept)
 }
 
 /// Weaves in a project that is open; gives the exit status.
@@ -286,6 +326,7 @@ impl BuildRun<'_> {
             let mut build = Build::new(context, options, hub)
                 .watched(watch)
                 .releasing(release);
+            build.with_front(workspace.take_front());
             Ok::<_, CommandError>(drive(&mut build, &request))
             // The readers end with the build, and are awaited: nothing else is said before.
         })?;

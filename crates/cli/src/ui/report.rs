@@ -30,6 +30,19 @@ use crate::ui::text;
 /// Paragraphs are broken at so many characters.
 const WIDTH: usize = 90;
 
+/// Says that nothing had to be done.
+pub fn say_unchanged(ui: Ui, kept: usize) {
+    if ui.detail == Detail::Quiet {
+        return;
+    }
+    let summary = Summary {
+        kept,
+        ..Summary::default()
+    };
+    // That nobody reads any more is no mistake.
+    let _ = ui.print(&format!("{}\n", summary_line(&summary, ui.out)));
+}
+
 /// A failure is shown again at the end when so many lines came after it.
 const FAR: usize = 20;
 

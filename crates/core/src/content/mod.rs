@@ -18,6 +18,7 @@ pub use survey::Reader;
 pub use survey::over_threads;
 pub use survey::survey;
 pub use tree::changed_since;
+pub use tree::entries as tree_entries;
 
 use serde::Deserialize;
 use serde::Serialize;
@@ -86,10 +87,16 @@ impl Record {
     /// Whether it was read late enough after the last change that a later change would show.
     #[must_use]
     pub fn settled(&self) -> bool {
+        self.would_settle(self.read_at)
+    }
+
+    /// Whether it would be settled if it had been read at that time.
+    #[must_use]
+    pub fn would_settle(&self, read_at: i64) -> bool {
         const SECOND: i64 = 1_000_000_000;
         let whole_seconds = self.modified % SECOND == 0 && self.changed % SECOND == 0;
         let grain = if whole_seconds { COARSE } else { GRAIN };
-        self.read_at.saturating_sub(self.modified.max(self.changed)) > grain
+        read_at.saturating_sub(self.modified.max(self.changed)) > grain
     }
 }
 

@@ -144,7 +144,10 @@ impl TreeReader<'_, '_> {
 }
 
 /// All names below a folder, sorted by path.
-fn entries(disk: &dyn Disk, folder: &str) -> io::Result<Vec<(String, FileKind)>> {
+///
+/// # Errors
+/// When a folder in it cannot be read; the error names it.
+pub fn entries(disk: &dyn Disk, folder: &str) -> io::Result<Vec<(String, FileKind)>> {
     let mut found = Vec::new();
     let mut open = vec![folder.to_owned()];
     while let Some(folder) = open.pop() {

@@ -32,9 +32,14 @@ impl SourceLine {
 
 /// Cuts a text into lines. A byte order mark at the start belongs to no line.
 pub fn split(text: &str) -> Vec<SourceLine> {
-    let bytes = text.as_bytes();
-    let mut lines = Vec::with_capacity(bytes.len() / 24 + 1);
-    let mut start = if text.starts_with('\u{feff}') { 3 } else { 0 };
+    let start = if text.starts_with('\u{feff}') { 3 } else { 0 };
+    split_between(text, start, text.len())
+}
+
+/// Cuts a stretch of a text into lines.
+pub fn split_between(text: &str, mut start: usize, end: usize) -> Vec<SourceLine> {
+    let bytes = &text.as_bytes()[..end];
+    let mut lines = Vec::with_capacity((end - start) / 24 + 1);
     while start < bytes.len() {
         let newline = memchr::memchr(b'\n', &bytes[start..]).map_or(bytes.len(), |at| start + at);
         let mut end = newline;

@@ -18,17 +18,20 @@ mod raw;
 mod references;
 mod syntax;
 mod tidy;
+mod unread;
 mod words;
 
 pub use names::is_name;
 pub use parser::Parsed;
 pub use parser::parse;
+pub use parser::parse_item;
 pub use parser::parse_words;
 pub use references::condition_words;
 pub use references::script_names;
 pub use references::word_names;
 pub use syntax::*;
 pub use tidy::tidy;
+pub use unread::target_of;
 
 #[cfg(test)]
 mod tests;

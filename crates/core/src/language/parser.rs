@@ -43,6 +43,15 @@ pub fn parse(source: SourceId, text: &str) -> Parsed {
     }
 }
 
+/// Reads one item alone, from its [extent](File::extents) in a text; none when nothing of it is understood.
+#[must_use]
+pub fn parse_item(text: &str, extent: Span) -> Option<TopItem> {
+    let lines = lines::split_between(text, extent.start as usize, extent.end as usize);
+    let mut parser = Parser::of_lines(extent.source, text, lines);
+    let end = parser.lines.len();
+    parser.top_item(SourceRange { first: 0, end })
+}
+
 /// Reads a text as the words of one value, as for `--let name=words`; line ends separate too.
 #[must_use]
 pub fn parse_words(source: SourceId, text: &str) -> (Vec<Word>, Vec<Diagnostic>) {
@@ -78,6 +87,10 @@ pub(super) struct Parser<'a> {
 
 impl<'a> Parser<'a> {
     pub fn new(source: SourceId, text: &'a str) -> Self {
+        Self::of_lines(source, text, lines::split(text))
+    }
+
+    fn of_lines(source: SourceId, text: &'a str, lines: Vec<SourceLine>) -> Self {
         Self {
             lexer: WordLexer {
                 source,
@@ -85,7 +98,7 @@ impl<'a> Parser<'a> {
                 diagnostics: Vec::new(),
                 piece_buffer: Vec::new(),
             },
-            lines: lines::split(text),
+            lines,
             roles: None,
             tokens: Vec::new(),
             clause_buffer: Vec::new(),
@@ -109,6 +122,9 @@ impl<'a> Parser<'a> {
             };
             if let Some(item) = self.top_item(range) {
                 file.items.push(item);
+                let end = self.lines[range.end - 1].end;
+                file.extents
+                    .push(self.lexer.span(line.start as usize, end as usize));
             }
             at = range.end;
         }

@@ -1,5 +1,8 @@
 //! The syntax tree: what was written, with places, before any value is known.
 
+use std::sync::OnceLock;
+
+use crate::text::SourceId;
 use crate::text::Span;
 
 /// A name with its place: letters, digits, `_` and `-`, not starting with a digit or `-`.
@@ -102,6 +105,8 @@ pub struct Item {
 pub struct File {
     /// In the order in which they stand.
     pub items: Vec<TopItem>,
+    /// The lines of each.
+    pub extents: Vec<Span>,
 }
 
 /// What stands at the top level.
@@ -121,8 +126,31 @@ pub enum TopItem {
     Supply(Name, Word),
     /// `target …`
     Target(Box<TargetSyntax>),
+    /// A target that is not read before it is asked for.
+    Unread(UnreadTarget),
     /// `task …`
     Task(Box<Task>),
+}
+
+/// A target of a description that was read before, with the same text and without a mistake: its lines are known,
+/// and read when it is first asked for ([`target_of`](crate::language::target_of)).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct UnreadTarget {
+    /// Its lines.
+    pub(super) extent: Span,
+    /// What they say, when they were read.
+    pub(super) target: OnceLock<Option<Box<TargetSyntax>>>,
+}
+
+impl UnreadTarget {
+    /// The target on these lines.
+    #[must_use]
+    pub fn on(extent: Span) -> Self {
+        Self {
+            extent,
+            target: OnceLock::new(),
+        }
+    }
 }
 
 /// `let name …`
@@ -211,6 +239,19 @@ pub struct TargetSyntax {
     pub outputs: Vec<Group>,
     /// The clauses, in order.
     pub clauses: Vec<Clause>,
+}
+
+impl TargetSyntax {
+    /// A target that says nothing.
+    pub const NONE: Self = Self {
+        span: Span {
+            source: SourceId(0),
+            start: 0,
+            end: 0,
+        },
+        outputs: Vec::new(),
+        clauses: Vec::new(),
+    };
 }
 
 /// `task …` with its clauses.

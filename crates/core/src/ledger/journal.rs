@@ -1,21 +1,26 @@
 //! The journal: entries one behind the other, each with a length and a checksum.
 //!
-//! Head: the 8 bytes `HLJRNL02`, then the seed, 32 bytes. Each frame: the length of its body as a
+//! Head: the 8 bytes `HLJRNL03`, then the seed, 32 bytes. Each frame: the length of its body as a
 //! 32-bit number, the first 8 bytes of the body's BLAKE3 digest keyed with the seed, the body (an
 //! [`Entry`] in the postcard format). Numbers are little-endian. Reading ends at the first frame that is cut
 //! short or does not fit its checksum: that is where a kill or a power cut came, or where the zeros
 //! begin that are written ahead. Keying with the
 //! seed keeps bytes of an older journal in the same blocks from passing as new ones.
 //!
-//! Version 01 had the same frames; its digests left out whether a file may be run, so they are marked
-//! [`LEGACY`] and its file records are passed over.
+//! Version 02 had one kind of entry less. Version 01 had the same frames; its digests left out whether a file may
+//! be run, so they are marked [`LEGACY`] and its file records are passed over. Nothing is added to an older one.
 
 use std::io;
+
+use serde::Deserialize;
+use serde::Serialize;
+use xxhash_rust::xxh3::xxh3_64;
 
 use crate::ledger::records::Entry;
 use crate::ledger::records::LEGACY;
 
-const MAGIC: &[u8; 8] = b"HLJRNL02";
+const MAGIC: &[u8; 8] = b"HLJRNL03";
+const LAST_MAGIC: &[u8; 8] = b"HLJRNL02";
 const OLD_MAGIC: &[u8; 8] = b"HLJRNL01";
 const HEAD: usize = 40;
 const FRAME_HEAD: usize = 12;
@@ -26,8 +31,50 @@ pub struct Read {
     pub entries: Vec<Entry>,
     /// How many bytes of it are good.
     pub good: usize,
-    /// Whether it is of version 01, to which nothing may be added.
-    pub legacy: bool,
+    /// Whether it is of an older version, to which nothing may be added.
+    pub older: bool,
+}
+
+/// A place in a journal, with what stands before it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Mark {
+    pub(super) seed: [u8; 32],
+    /// Bytes before it.
+    length: u64,
+    /// Their XXH3.
+    check: u64,
+}
+
+/// What a journal says behind a mark.
+pub struct Tail {
+    /// The entries, oldest first.
+    pub entries: Vec<Entry>,
+    /// Where the last of them ends, bytes.
+    pub end: usize,
+}
+
+/// The end of a journal, for later.
+pub fn mark(whole: &[u8], seed: [u8; 32]) -> Mark {
+    Mark {
+        seed,
+        length: whole.len() as u64,
+        check: xxh3_64(whole),
+    }
+}
+
+/// What a journal says behind a mark; `None` when it is not the journal that was marked.
+pub fn tail(bytes: &[u8], mark: &Mark) -> Option<Tail> {
+    let before = bytes.get(..usize::try_from(mark.length).ok()?)?;
+    if xxh3_64(before) != mark.check {
+        return None;
+    }
+    let mut entries = Vec::new();
+    let mut end = before.len();
+    while let Some((entry, size)) = frame(&bytes[end..], &mark.seed) {
+        entries.push(entry);
+        end += size;
+    }
+    Some(Tail { entries, end })
 }
 
 /// The first bytes of a journal.
@@ -41,13 +88,14 @@ pub fn head(seed: &[u8; 32]) -> Vec<u8> {
 pub fn read(bytes: &[u8], seed: &[u8; 32]) -> Option<Read> {
     let head = bytes.get(..HEAD)?;
     let legacy = &head[..8] == OLD_MAGIC;
-    if (&head[..8] != MAGIC && !legacy) || head[8..] != seed[..] {
+    let older = legacy || &head[..8] == LAST_MAGIC;
+    if (&head[..8] != MAGIC && !older) || head[8..] != seed[..] {
         return None;
     }
     let mut read = Read {
         entries: Vec::new(),
         good: HEAD,
-        legacy,
+        older,
     };
     while let Some((entry, size)) = frame(&bytes[read.good..], seed) {
         read.entries.extend(if legacy {
@@ -84,6 +132,11 @@ pub fn entries(bytes: &[u8], seed: &[u8; 32]) -> Vec<Entry> {
         at += size;
     }
     entries
+}
+
+/// Whether these are the first bytes of a journal of this version that belongs to a seed.
+pub fn is_current(bytes: &[u8], seed: &[u8; 32]) -> bool {
+    bytes.get(..HEAD).is_some_and(|found| *found == *head(seed))
 }
 
 fn frame(bytes: &[u8], seed: &[u8; 32]) -> Option<(Entry, usize)> {

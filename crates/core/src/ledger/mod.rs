@@ -10,6 +10,7 @@
 pub(crate) mod arrays;
 
 mod build;
+mod glance;
 mod journal;
 mod records;
 mod snapshot;
@@ -18,6 +19,9 @@ mod storage;
 mod view;
 mod write;
 
+pub use glance::LedgerGlance;
+pub use journal::Mark;
+pub use journal::Tail;
 pub use records::BadEnd;
 pub use records::Beginning;
 pub use records::Edge;
@@ -28,8 +32,8 @@ pub use records::StepRecord;
 pub use records::task_key;
 pub use state::Damage;
 pub use state::Ledger;
-pub use state::Mark;
 pub use storage::Bytes;
+pub use storage::KeptFile;
 pub use storage::MemoryStorage;
 pub use storage::RealStorage;
 pub use storage::Storage;

@@ -83,6 +83,8 @@ pub enum Entry {
     /// A step that began has ended badly, and in which way. Its old outputs, where it had any, are as they
     /// were.
     EndedBadly(String, BadEnd),
+    /// All that a kept project's request reaches is up to date; the seal of that project's front.
+    UpToDate([u8; 32]),
 }
 
 /// How a step came to a bad end.

@@ -139,6 +139,13 @@ pub struct GivenRec {
     pub value: U32,
 }
 
+/// The seed of the journal that belongs to a snapshot of this version, of which nothing else is looked at.
+pub fn seed_of(bytes: &[u8]) -> Option<[u8; 32]> {
+    let begins = bytes.get(..LAYOUT.magic.len())? == LAYOUT.magic;
+    let seed = bytes.get(8..40)?.try_into().ok()?;
+    begins.then_some(seed)
+}
+
 /// A snapshot that is being read.
 pub struct Snapshot {
     arrays: Arrays,

@@ -3,30 +3,19 @@
 use crate::content::FileRecords;
 use crate::content::Record;
 use crate::ledger::journal;
+use crate::ledger::journal::Mark;
 use crate::ledger::records::BadEnd;
 use crate::ledger::records::Beginning;
 use crate::ledger::records::Entry;
 use crate::ledger::records::StepRecord;
 use crate::ledger::snapshot::Snapshot;
 use crate::ledger::storage::Bytes;
+use crate::ledger::storage::KeptFile;
 use crate::ledger::storage::Storage;
 use crate::ledger::view::StepView;
 use crate::world::own;
 use hashbrown::HashMap;
-use serde::Deserialize;
-use serde::Serialize;
 use std::io;
-use xxhash_rust::xxh3::xxh3_64;
-
-/// A place in the journal, with what stands before it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Mark {
-    pub(super) seed: [u8; 32],
-    /// Bytes before it.
-    pub(super) length: u64,
-    /// Their XXH3.
-    pub(super) check: u64,
-}
 
 /// What is remembered of a project.
 pub struct Ledger {
@@ -99,11 +88,25 @@ impl Ledger {
                 }
             },
         };
-        let seed = snapshot.as_ref().map_or([0; 32], Snapshot::seed);
-        let mut ledger = Self {
+        let mut ledger = Self::empty(storage);
+        ledger.seed = snapshot.as_ref().map_or([0; 32], Snapshot::seed);
+        ledger.snapshot = snapshot;
+        ledger.writable = writable;
+        let open = ledger.snapshot.as_ref().map(Snapshot::open_entries);
+        for entry in open.unwrap_or_default() {
+            ledger.apply(entry);
+        }
+        ledger.read_journal()?;
+        Ok((ledger, damage))
+    }
+
+    /// A ledger in which nothing is recorded, and into which nothing is written.
+    #[must_use]
+    pub fn empty(storage: Box<dyn Storage>) -> Self {
+        Self {
             storage,
-            snapshot,
-            seed,
+            snapshot: None,
+            seed: [0; 32],
             steps: HashMap::new(),
             files: HashMap::new(),
             commands: HashMap::new(),
@@ -114,15 +117,9 @@ impl Ledger {
             made_trees: false,
             journal_size: 0,
             journal_open: false,
-            writable,
+            writable: false,
             encoded: Vec::new(),
-        };
-        let open = ledger.snapshot.as_ref().map(Snapshot::open_entries);
-        for entry in open.unwrap_or_default() {
-            ledger.apply(entry);
         }
-        ledger.read_journal()?;
-        Ok((ledger, damage))
     }
 
     fn read_journal(&mut self) -> io::Result<()> {
@@ -141,7 +138,7 @@ impl Ledger {
             self.apply(entry);
         }
         self.journal_size = read.good;
-        if self.writable && !read.legacy {
+        if self.writable && !read.older {
             // What a kill cut short is taken off, so that later entries follow a whole one.
             if read.good < bytes.len() {
                 self.storage.truncate_journal(read.good as u64)?;
@@ -294,11 +291,8 @@ impl Ledger {
             return Ok(None);
         }
         let bytes = self.storage.journal()?;
-        Ok(bytes.get(..self.journal_size).map(|bytes| Mark {
-            seed: self.seed,
-            length: bytes.len() as u64,
-            check: xxh3_64(bytes),
-        }))
+        let whole = bytes.get(..self.journal_size);
+        Ok(whole.map(|bytes| journal::mark(bytes, self.seed)))
     }
 
     /// What the journal says behind a mark; `None` when it is not the journal that was marked.
@@ -310,32 +304,36 @@ impl Ledger {
             return Ok(None);
         }
         let bytes = self.storage.journal()?;
-        let before = usize::try_from(mark.length)
-            .ok()
-            .filter(|&length| length <= self.journal_size)
-            .and_then(|length| bytes.get(..length));
-        Ok(match before {
-            Some(before) if xxh3_64(before) == mark.check => {
-                Some(journal::entries(&bytes[before.len()..], &self.seed))
-            }
-            _ => None,
-        })
+        let tail = journal::tail(&bytes[..self.journal_size.min(bytes.len())], mark);
+        Ok(tail.map(|tail| tail.entries))
     }
 
-    /// The project as it was worked out last, if it was kept.
+    /// A file of the project as it was worked out last, if it was kept.
     ///
     /// # Errors
     /// When the storage cannot be read.
-    pub fn worked_out(&self) -> io::Result<Option<Bytes>> {
-        self.storage.worked_out()
+    pub fn kept(&self, file: KeptFile) -> io::Result<Option<Bytes>> {
+        self.storage.kept(file)
     }
 
-    /// Keeps the project as it was worked out.
+    /// Keeps a file of the project as it was worked out.
     ///
     /// # Errors
     /// When it cannot be written; what was kept before then stays.
-    pub fn keep_worked_out(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.storage.keep_worked_out(bytes)
+    pub fn keep(&mut self, file: KeptFile, bytes: &[u8]) -> io::Result<()> {
+        self.storage.keep(file, bytes)
+    }
+
+    /// Where the journal ends, bytes.
+    #[must_use]
+    pub fn end(&self) -> usize {
+        self.journal_size
+    }
+
+    /// Whether a step began and has not ended.
+    #[must_use]
+    pub fn has_unfinished(&self) -> bool {
+        !self.begun.is_empty()
     }
 }
 

@@ -31,6 +31,24 @@ impl Deref for Bytes {
     }
 }
 
+/// Which file of a kept project (`project_cache`).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum KeptFile {
+    /// What tells whether anything changed.
+    Front,
+    /// The project itself.
+    Body,
+}
+
+impl KeptFile {
+    fn name(self) -> &'static str {
+        match self {
+            Self::Front => "project-front",
+            Self::Body => "project",
+        }
+    }
+}
+
 /// A place for a snapshot and a journal.
 pub trait Storage: Send + Sync {
     /// The snapshot, if there is one.
@@ -53,11 +71,11 @@ pub trait Storage: Send + Sync {
     }
     /// Moves a snapshot or a journal that can't be read out of the way; gives the snapshot's new name.
     fn set_aside(&mut self) -> io::Result<String>;
-    /// The project as it was worked out last, if it was kept (`project_cache`).
-    fn worked_out(&self) -> io::Result<Option<Bytes>>;
-    /// Keeps the project as it was worked out, whole or not at all. It can be worked out again, so
+    /// A file of the project as it was worked out last, if it was kept (`project_cache`).
+    fn kept(&self, file: KeptFile) -> io::Result<Option<Bytes>>;
+    /// Keeps a file of the project as it was worked out, whole or not at all. It can be worked out again, so
     /// it need not be durable.
-    fn keep_worked_out(&mut self, bytes: &[u8]) -> io::Result<()>;
+    fn keep(&mut self, file: KeptFile, bytes: &[u8]) -> io::Result<()>;
 }
 
 /// A ledger in a folder: `ledger` is the snapshot, `journal` the journal.
@@ -217,12 +235,12 @@ impl Storage for RealStorage {
         Ok(format!(".handloom/{name}"))
     }
 
-    fn worked_out(&self) -> io::Result<Option<Bytes>> {
-        self.mapped("project")
+    fn kept(&self, file: KeptFile) -> io::Result<Option<Bytes>> {
+        self.mapped(file.name())
     }
 
-    fn keep_worked_out(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.replace("project", bytes, false)
+    fn keep(&mut self, file: KeptFile, bytes: &[u8]) -> io::Result<()> {
+        self.replace(file.name(), bytes, false)
     }
 }
 
@@ -242,7 +260,8 @@ struct MemoryFiles {
     durable: Vec<u8>,
     /// Whether the durable journal is of the file that stands there now, and not of the one before.
     same_file: bool,
-    worked_out: Option<Vec<u8>>,
+    /// The front and the body of a kept project.
+    kept: [Option<Vec<u8>>; 2],
     /// How many more bytes may be written, when that is limited.
     room: Option<usize>,
 }
@@ -288,7 +307,7 @@ impl MemoryStorage {
             }
             files.durable.clone_from(&files.journal);
             files.same_file = true;
-            files.worked_out = None;
+            files.kept = [None, None];
         });
     }
 
@@ -371,15 +390,16 @@ impl Storage for MemoryStorage {
         self.with(|files| files.snapshot = None);
         Ok("memory".to_owned())
     }
-    fn worked_out(&self) -> io::Result<Option<Bytes>> {
-        Ok(self.with(|files| files.worked_out.clone().map(Bytes::Owned)))
+
+    fn kept(&self, file: KeptFile) -> io::Result<Option<Bytes>> {
+        Ok(self.with(|files| files.kept[file as usize].clone().map(Bytes::Owned)))
     }
 
-    fn keep_worked_out(&mut self, bytes: &[u8]) -> io::Result<()> {
+    fn keep(&mut self, file: KeptFile, bytes: &[u8]) -> io::Result<()> {
         self.with(|files| {
             let (_, result) = files.take(bytes);
             result?;
-            files.worked_out = Some(bytes.to_vec());
+            files.kept[file as usize] = Some(bytes.to_vec());
             Ok(())
         })
     }

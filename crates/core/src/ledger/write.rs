@@ -109,6 +109,8 @@ impl Ledger {
             Entry::FolderGone(path) => {
                 self.folders.insert(path, false);
             }
+            // It is read by whoever asks what was written since that project was kept.
+            Entry::UpToDate(_) => {}
         }
     }
 
@@ -160,12 +162,18 @@ impl Ledger {
     /// # Errors
     /// When it cannot be written; the old snapshot and journal then stay.
     pub fn fold_if_large(&mut self) -> io::Result<bool> {
-        let snapshot = self.snapshot.as_ref().map_or(0, Snapshot::size);
-        let large = self.journal_open && self.journal_size > SMALL_JOURNAL.max(snapshot / 4);
+        let large = self.is_large();
         if large {
             self.fold()?;
         }
         Ok(large)
+    }
+
+    /// Whether the journal has grown to a quarter of the snapshot.
+    #[must_use]
+    pub fn is_large(&self) -> bool {
+        let snapshot = self.snapshot.as_ref().map_or(0, Snapshot::size);
+        self.journal_open && self.journal_size > SMALL_JOURNAL.max(snapshot / 4)
     }
 
     /// Writes a new snapshot, and starts an empty journal that belongs to it.

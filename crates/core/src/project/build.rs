@@ -12,6 +12,7 @@ use std::sync::Arc;
 
 use crate::language::TopItem;
 use crate::language::Word;
+use crate::language::target_of;
 use crate::project::check;
 use crate::project::decl::Clauses;
 use crate::project::decl::TaskDecl;
@@ -50,11 +51,11 @@ impl<'d> ProjectBuilder<'_, 'd> {
         let mut expander = Expander::new(self.vars, self.materialized);
         for (index, part) in self.vars.description.parts.iter().enumerate() {
             let part_id = PartId(u32::try_from(index).unwrap_or(u32::MAX));
-            for item in &part.items {
-                match item {
-                    TopItem::Target(target) => expander.declare(&mut project, part_id, target),
-                    TopItem::Task(task) => self.task(&mut project, part_id, task),
-                    _ => {}
+            for (at, item) in part.items.iter().enumerate() {
+                if let TopItem::Task(task) = item {
+                    self.task(&mut project, (part_id, at), task);
+                } else if let Some(target) = target_of(item, &self.vars.description.sources) {
+                    expander.declare(&mut project, (part_id, at), target);
                 }
             }
         }
@@ -75,7 +76,12 @@ impl<'d> ProjectBuilder<'_, 'd> {
         project
     }
 
-    fn task(&self, project: &mut Project<'d>, part: PartId, syntax: &'d crate::language::Task) {
+    fn task(
+        &self,
+        project: &mut Project<'d>,
+        (part, item): (PartId, usize),
+        syntax: &'d crate::language::Task,
+    ) {
         let clauses = Clauses::sort(&syntax.clauses);
         let folder = &self.vars.description.parts[part.index()].folder;
         let frame = crate::project::frame::Frame::of(part);
@@ -111,6 +117,7 @@ impl<'d> ProjectBuilder<'_, 'd> {
             decl: Arc::new(TaskDecl {
                 syntax,
                 part,
+                item,
                 clauses,
                 name,
             }),

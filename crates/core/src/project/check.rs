@@ -22,7 +22,7 @@ use crate::text::nearest;
 
 /// Reports unknown names in recipes, and variables in quotes of recipes that are no shell scripts.
 pub fn check_names<'d>(vars: &Vars<'d>, project: &Project<'d>) {
-    for decl in &project.decls {
+    for decl in project.decls.iter() {
         if is_plain(&decl.clauses) {
             continue;
         }

@@ -179,6 +179,8 @@ pub struct Decl<'d> {
     pub syntax: &'d TargetSyntax,
     /// The part it stands in.
     pub part: PartId,
+    /// Its index among the part's items.
+    pub item: usize,
     /// Its clauses.
     pub clauses: Clauses<'d>,
     /// The names whose values differ from step to step: holes, values of `each`.
@@ -194,24 +196,35 @@ pub struct Decl<'d> {
 }
 
 impl<'d> Decl<'d> {
-    /// Looks at a target's clauses. `holes` are the names that its `each` give.
-    pub fn new(
-        vars: &Vars<'d>,
-        part: PartId,
+    /// A target without variables of its own. `holes` are the names that its `each` give.
+    pub fn plain(
+        (part, item): (PartId, usize),
         syntax: &'d TargetSyntax,
         clauses: Clauses<'d>,
         holes: Vec<String>,
-    ) -> Option<Self> {
-        let mut decl = Self {
+    ) -> Self {
+        Self {
             syntax,
             part,
+            item,
             clauses,
             holes,
             fixed: Vec::new(),
             varying: Vec::new(),
             conditional: Vec::new(),
             used_holes: OnceLock::new(),
-        };
+        }
+    }
+
+    /// Looks at a target's clauses. `holes` are the names that its `each` give.
+    pub fn new(
+        vars: &Vars<'d>,
+        place: (PartId, usize),
+        syntax: &'d TargetSyntax,
+        clauses: Clauses<'d>,
+        holes: Vec<String>,
+    ) -> Option<Self> {
+        let mut decl = Self::plain(place, syntax, clauses, holes);
         decl.conditional = decl.conditional_lets(vars);
         for definition in decl.clauses.lets.clone() {
             if decl.let_varies(definition) {
@@ -431,6 +444,8 @@ pub struct TaskDecl<'d> {
     pub syntax: &'d Task,
     /// The part it stands in.
     pub part: PartId,
+    /// Its index among the part's items.
+    pub item: usize,
     /// Its clauses.
     pub clauses: Clauses<'d>,
     /// Its name from the root: the part's folder in front.

@@ -50,6 +50,8 @@ pub struct Part {
     pub parent: Option<PartId>,
     /// What it says, included files put in.
     pub items: Vec<TopItem>,
+    /// The lines of each.
+    pub extents: Vec<Span>,
 }
 
 /// Everything that was read.
@@ -61,6 +63,10 @@ pub struct Description {
     pub parts: Vec<Part>,
     /// The files that were read, from the root.
     pub files: Vec<String>,
+    /// Whether something has to be said of it whenever it is read.
+    pub is_remarkable: bool,
+    /// Whether these are the user's own tasks, which belong to no project.
+    pub is_personal: bool,
 }
 
 impl Description {
@@ -84,7 +90,7 @@ struct Open {
     part: PartId,
     /// The part's folder: paths in an included file are those of the part that includes it.
     folder: String,
-    items: std::vec::IntoIter<TopItem>,
+    items: std::iter::Zip<std::vec::IntoIter<TopItem>, std::vec::IntoIter<Span>>,
 }
 
 struct Loader<'d> {
@@ -101,6 +107,7 @@ impl Loader<'_> {
             folder: String::new(),
             parent: None,
             items: Vec::new(),
+            extents: Vec::new(),
         });
         if let Some(file) = self.file(FILE_NAME, None) {
             self.enter(PartId::ROOT, String::new(), file);
@@ -112,25 +119,30 @@ impl Loader<'_> {
                 None => {
                     self.open.pop();
                 }
-                Some(TopItem::Include(word)) => self.include(part, &folder, &word),
-                Some(TopItem::Language(word)) => self.language(&word),
-                Some(item) => self.description.parts[part.index()].items.push(item),
+                Some((TopItem::Include(word), _)) => self.include(part, &folder, &word),
+                Some((TopItem::Language(word), _)) => self.language(&word),
+                Some((item, extent)) => {
+                    let part = &mut self.description.parts[part.index()];
+                    part.items.push(item);
+                    part.extents.push(extent);
+                }
             }
         }
     }
 
     fn enter(&mut self, part: PartId, folder: String, file: File) {
-        let items = &mut self.description.parts[part.index()].items;
+        let described = &mut self.description.parts[part.index()];
         let plain = |item: &TopItem| !matches!(item, TopItem::Include(_) | TopItem::Language(_));
-        if items.is_empty() && file.items.iter().all(plain) {
+        if described.items.is_empty() && file.items.iter().all(plain) {
             // Nothing to put in between: a large description is not copied.
-            *items = file.items;
+            described.items = file.items;
+            described.extents = file.extents;
             return;
         }
         self.open.push(Open {
             part,
             folder,
-            items: file.items.into_iter(),
+            items: file.items.into_iter().zip(file.extents),
         });
     }
 
@@ -189,6 +201,7 @@ impl Loader<'_> {
             folder: folder.clone(),
             parent: Some(part),
             items: Vec::new(),
+            extents: Vec::new(),
         });
         self.enter(id, folder, file);
     }

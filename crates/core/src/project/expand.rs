@@ -11,7 +11,6 @@
 
 use std::collections::HashMap;
 use std::collections::HashSet;
-use std::sync::Arc;
 
 use crate::language::LearnHow;
 use crate::language::TargetSyntax;
@@ -60,7 +59,12 @@ impl<'v, 'd> Expander<'v, 'd> {
 
     // ---- declarations --------------------------------------------------------------------------
 
-    pub fn declare(&mut self, project: &mut Project<'d>, part: PartId, target: &'d TargetSyntax) {
+    pub fn declare(
+        &mut self,
+        project: &mut Project<'d>,
+        (part, item): (PartId, usize),
+        target: &'d TargetSyntax,
+    ) {
         let clauses = Clauses::sort(&target.clauses);
         if clauses.recipe.is_none() {
             self.vars.report(
@@ -76,7 +80,7 @@ impl<'v, 'd> Expander<'v, 'd> {
             );
         }
         let holes = hole_names(self.vars, part, &clauses);
-        let Some(decl) = Decl::new(self.vars, part, target, clauses, holes) else {
+        let Some(decl) = Decl::new(self.vars, (part, item), target, clauses, holes) else {
             return;
         };
         if let Some(when) = decl.clauses.when
@@ -86,7 +90,7 @@ impl<'v, 'd> Expander<'v, 'd> {
             return;
         }
         let index = project.decls.len();
-        project.decls.push(Arc::new(decl));
+        project.decls.push(decl);
         let Some(slots) = self.slots(project, index) else {
             return;
         };

@@ -1,6 +1,7 @@
 //! From a syntax tree to a [`Project`]: variables put in, patterns matched, steps and tasks known.
 
 pub mod decl;
+pub mod decls;
 pub mod description;
 pub mod environment;
 pub mod folders;

@@ -2,6 +2,7 @@
 
 use crate::project::decl::Decl;
 use crate::project::decl::TaskDecl;
+use crate::project::decls::Decls;
 use crate::project::description::PartId;
 use crate::project::paths::PathId;
 use crate::project::paths::Paths;
@@ -149,7 +150,7 @@ pub struct Project<'d> {
     /// All paths, and the values of holes.
     pub paths: Paths,
     /// The targets as described.
-    pub decls: Vec<Arc<Decl<'d>>>,
+    pub decls: Decls<'d>,
     /// The steps, in the order of their targets.
     pub steps: Vec<Step>,
     /// The tasks, in the order in which they stand.

@@ -229,7 +229,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
             .map(str::to_owned)
             .collect();
         let values: Vec<&str> = values.iter().map(String::as_str).collect();
-        let decl = Arc::clone(&project.decls[index]);
+        let decl = project.decls.shared(index);
         let Some(frame) = decl.frame(self.vars, &values[..decl.holes.len()]) else {
             return Vec::new();
         };

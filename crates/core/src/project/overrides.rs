@@ -13,6 +13,7 @@ use crate::text::Diagnostic;
 use crate::text::SourceId;
 use crate::text::Span;
 use crate::text::nearest;
+use crate::world::Digest;
 
 /// A value set from outside.
 #[derive(Clone, Debug)]
@@ -26,9 +27,20 @@ pub struct Override {
 }
 
 /// All values set from outside, by the variable's name, or by its part's folder and name.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub struct SetOutside {
     by_name: HashMap<String, Override>,
+    /// What tells whether the same is set in another run, also where it has not found its variable.
+    pub digest: Digest,
+}
+
+impl Default for SetOutside {
+    fn default() -> Self {
+        Self {
+            by_name: HashMap::new(),
+            digest: Digest([0; 32]),
+        }
+    }
 }
 
 impl SetOutside {

@@ -27,6 +27,7 @@ use crate::project::value::Value;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::text::nearest;
+use crate::world::Digest;
 
 /// Variables that need each other deeper than this are refused.
 const MAX_DEPTH: usize = 200;
@@ -89,6 +90,7 @@ fn secrets(description: &Description) -> Vec<String> {
             }
             TopItem::Target(target) => &target.clauses,
             TopItem::Task(task) => &task.clauses,
+            // One that is read when it is asked for has no variables of its own.
             _ => continue,
         };
         for clause in clauses {
@@ -101,6 +103,12 @@ fn secrets(description: &Description) -> Vec<String> {
 }
 
 impl<'d> Vars<'d> {
+    /// The digest of all that is set from outside.
+    #[must_use]
+    pub fn outside_digest(&self) -> Digest {
+        self.outside.digest
+    }
+
     /// Nothing is worked out yet.
     pub fn new(
         description: &'d Description,

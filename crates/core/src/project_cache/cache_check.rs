@@ -7,9 +7,10 @@ use crate::project::IndexRange;
 use crate::project::Step;
 use crate::project_cache::cache_layout::CacheHeader;
 use crate::project_cache::cache_layout::CacheSection;
+use crate::project_cache::cache_layout::DeclRec;
+use crate::project_cache::cache_layout::ItemRec;
 use crate::project_cache::cache_layout::KeptTask;
 use crate::project_cache::cache_layout::KeptWhat;
-use crate::project_cache::cache_layout::LookRec;
 use crate::project_cache::cache_layout::Pair;
 
 /// Whether a kept project is sound.
@@ -24,7 +25,12 @@ pub fn is_sound(arrays: &Arrays, header: &CacheHeader) -> bool {
             .saturating_sub(1),
         tasks: header.tasks.len(),
     };
-    check.paths() && check.steps() && check.sets() && check.order() && check.header()
+    check.paths()
+        && check.decls()
+        && check.steps()
+        && check.sets()
+        && check.order()
+        && check.header()
 }
 
 /// A kept project, and how much there is of everything in it.
@@ -71,13 +77,22 @@ impl Check<'_> {
             text.is_some_and(|text| std::str::from_utf8(text).is_ok())
         };
         let ranges = self.arrays.get::<[U32; 2]>(CacheSection::Ranges as usize);
-        let looked = self.arrays.get::<LookRec>(CacheSection::Looked as usize);
-        ranges.iter().all(in_arena)
-            && looked
-                .iter()
-                .all(|look| (look.path.get() as usize) < self.paths)
-            && self.count(CacheSection::Hashes) == self.paths
-            && self.count(CacheSection::Digests) == self.count(CacheSection::Looked)
+        ranges.iter().all(in_arena) && self.count(CacheSection::Hashes) == self.paths
+    }
+
+    fn decls(&self) -> bool {
+        let decls = self.arrays.get::<DeclRec>(CacheSection::Decls as usize);
+        let parts = &self.header.parts;
+        let is_decl = |decl: &DeclRec| {
+            let part = parts.get(decl.part.get() as usize);
+            part.is_some_and(|(.., items)| decl.item.get() < *items)
+                && (decl.holes.get() as usize) < self.header.holes.len()
+        };
+        let items = self.arrays.get::<ItemRec>(CacheSection::Items as usize);
+        let count: usize = parts.iter().map(|(.., items)| *items as usize).sum();
+        decls.iter().all(is_decl)
+            && items.len() == count
+            && items.iter().all(|item| item.start.get() <= item.end.get())
     }
 
     fn steps(&self) -> bool {
@@ -86,7 +101,7 @@ impl Check<'_> {
             range.start <= range.end && range.end as usize <= self.count(section)
         };
         let is_step = |step: &Step| {
-            (step.decl as usize) < self.header.decls.len()
+            (step.decl as usize) < self.count(CacheSection::Decls)
                 && within(step.values, CacheSection::Values)
                 && within(step.outputs, CacheSection::Outputs)
                 && step.outputs.start < step.outputs.end

@@ -5,10 +5,10 @@ use std::sync::Arc;
 
 use zerocopy::little_endian::U32;
 
-use crate::content::State;
 use crate::graph::NodeId;
 use crate::graph::Order;
 use crate::language::TopItem;
+use crate::language::target_of;
 use crate::ledger::Bytes;
 use crate::ledger::arrays::Arrays;
 use crate::project::FileSet;
@@ -21,17 +21,19 @@ use crate::project::TaskNode;
 use crate::project::decl::Clauses;
 use crate::project::decl::Decl;
 use crate::project::decl::TaskDecl;
+use crate::project::decls::DeclPlace;
+use crate::project::decls::Decls;
 use crate::project::paths::from_root;
 use crate::project::values::Vars;
 use crate::project_cache::cache_check::is_sound;
 use crate::project_cache::cache_layout::CacheHeader;
 use crate::project_cache::cache_layout::CacheSection;
+use crate::project_cache::cache_layout::DeclRec;
+use crate::project_cache::cache_layout::ItemRec;
 use crate::project_cache::cache_layout::KeptWhat;
 use crate::project_cache::cache_layout::LAYOUT;
-use crate::project_cache::cache_layout::LookRec;
 use crate::project_cache::cache_layout::Pair;
-use crate::project_cache::cache_layout::number;
-use crate::world::Digest;
+use crate::project_cache::front::Front;
 
 /// A kept project that is being read.
 pub struct CacheFile {
@@ -40,21 +42,23 @@ pub struct CacheFile {
 }
 
 /// What steps learned, as paths.
-pub struct Learned {
-    starts: Vec<u32>,
-    paths: Vec<u32>,
+#[derive(Clone, Copy)]
+pub struct Learned<'f> {
+    starts: &'f [U32],
+    paths: &'f [U32],
 }
 
-impl Learned {
+impl<'f> Learned<'f> {
     /// What one step learned.
-    pub fn of(&self, step: usize) -> &[u32] {
-        match (self.starts.get(step), self.starts.get(step + 1)) {
-            (Some(&start), Some(&end)) => self
+    pub fn of(self, step: usize) -> impl Iterator<Item = PathId> + 'f {
+        let paths: &[U32] = match (self.starts.get(step), self.starts.get(step + 1)) {
+            (Some(start), Some(end)) => self
                 .paths
-                .get(start as usize..end as usize)
+                .get(start.get() as usize..end.get() as usize)
                 .unwrap_or_default(),
             _ => &[],
-        }
+        };
+        paths.iter().map(|path| PathId(path.get()))
     }
 }
 
@@ -64,6 +68,16 @@ impl CacheFile {
         let arrays = Arrays::open_sealed(bytes, LAYOUT, key).ok()?;
         let header = postcard::from_bytes(arrays.get::<u8>(CacheSection::Header as usize)).ok()?;
         is_sound(&arrays, &header).then_some(Self { arrays, header })
+    }
+
+    /// Reads the one that belongs to a front.
+    pub fn of_front(front: &Front, bytes: Bytes, key: &[u8; 32]) -> Option<Self> {
+        Self::open(bytes, key).filter(|file| file.seal() == front.header.body)
+    }
+
+    /// How many positions the order has.
+    pub fn order_length(&self) -> usize {
+        self.arrays.count(CacheSection::OrderNodes as usize)
     }
 
     fn numbers(&self, section: CacheSection) -> Vec<u32> {
@@ -77,54 +91,26 @@ impl CacheFile {
             .len()
     }
 
-    /// A path's text.
-    pub fn path(&self, path: u32) -> &str {
-        let ranges = self.arrays.get::<[U32; 2]>(CacheSection::Ranges as usize);
-        let text = ranges.get(path as usize).and_then(|[start, end]| {
-            self.arrays
-                .get::<u8>(CacheSection::Arena as usize)
-                .get(start.get() as usize..end.get() as usize)
-        });
-        text.and_then(|text| std::str::from_utf8(text).ok())
-            .unwrap_or_default()
-    }
-
-    /// The files whose contents are known, sorted by path.
-    pub fn looked(&self) -> &[LookRec] {
-        self.arrays.get(CacheSection::Looked as usize)
-    }
-
-    /// For each path its index in [`CacheFile::looked`], or a number beyond.
-    pub fn look_of_path(&self) -> Vec<u32> {
-        let mut of = vec![u32::MAX; self.path_count()];
-        for (index, look) in self.looked().iter().enumerate() {
-            of[look.path.get() as usize] = number(index);
-        }
-        of
-    }
-
-    /// What stands at a file that is as recorded.
-    pub fn state(&self, look: u32) -> Option<State> {
-        let record = self.looked().get(look as usize)?;
-        if record.absent.get() == 1 {
-            return Some(State::Missing);
-        }
-        let digests = self.arrays.get::<[u8; 32]>(CacheSection::Digests as usize);
-        digests
-            .get(look as usize)
-            .map(|digest| State::Content(Digest(*digest)))
-    }
-
     /// For each step 1 when it had no reason to run.
     pub fn good(&self) -> Vec<u8> {
         self.arrays.copy(CacheSection::Good as usize)
     }
 
+    /// What it is sealed with.
+    pub fn seal(&self) -> [u8; 32] {
+        self.arrays.seed
+    }
+
+    /// The lines of each item, part by part.
+    pub fn items(&self) -> &[ItemRec] {
+        self.arrays.get(CacheSection::Items as usize)
+    }
+
     /// What steps learned.
-    pub fn learned(&self) -> Learned {
+    pub fn learned(&self) -> Learned<'_> {
         Learned {
-            starts: self.numbers(CacheSection::LearnedStarts),
-            paths: self.numbers(CacheSection::LearnedPaths),
+            starts: self.arrays.get(CacheSection::LearnedStarts as usize),
+            paths: self.arrays.get(CacheSection::LearnedPaths as usize),
         }
     }
 
@@ -189,16 +175,30 @@ impl CacheFile {
         })
     }
 
-    fn decls<'d>(&self, vars: &Vars<'d>) -> Option<Vec<Arc<Decl<'d>>>> {
-        let decls = self.header.decls.iter().map(|(part, at, holes)| {
-            let TopItem::Target(syntax) = item(vars, *part, *at)? else {
-                return None;
-            };
+    fn decls<'d>(&self, vars: &Vars<'d>) -> Option<Decls<'d>> {
+        let records: &[DeclRec] = self.arrays.get(CacheSection::Decls as usize);
+        let place = |record: &DeclRec| DeclPlace {
+            part: PartId(record.part.get()),
+            item: record.item.get() as usize,
+            holes: record.holes.get() as usize,
+        };
+        let places = records.iter().map(place).collect();
+        let mut decls = Decls::unread(vars.description, places, self.header.holes.clone());
+        for (index, record) in records.iter().enumerate() {
+            if record.has_lets.get() == 0 {
+                continue;
+            }
+            let DeclPlace { part, item, holes } = place(record);
+            let described = vars.description.parts.get(part.index())?;
+            let syntax = target_of(described.items.get(item)?, &vars.description.sources)?;
             let clauses = Clauses::sort(&syntax.clauses);
-            let decl = Decl::new(vars, PartId(*part), syntax, clauses, holes.clone())?;
-            Some(Arc::new(decl))
-        });
-        decls.collect()
+            let holes = self.header.holes.get(holes)?.clone();
+            decls.set(
+                index,
+                Decl::new(vars, (part, item), syntax, clauses, holes)?,
+            );
+        }
+        Some(decls)
     }
 
     fn tasks<'d>(&self, vars: &Vars<'d>) -> Option<Vec<TaskNode<'d>>> {
@@ -216,6 +216,7 @@ impl CacheFile {
                 decl: Arc::new(TaskDecl {
                     syntax,
                     part: PartId(task.part),
+                    item: task.item as usize,
                     clauses: Clauses::sort(&syntax.clauses),
                     name: from_root(folder, &syntax.name.text),
                 }),

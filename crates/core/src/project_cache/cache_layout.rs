@@ -1,6 +1,6 @@
 //! How a worked-out project is laid out in `.handloom/project`.
 //!
-//! [`crate::ledger::arrays`] says how arrays are; the magic is `HLPROJ03`, the arrays are those of
+//! [`crate::ledger::arrays`] says how arrays are; the magic is `HLPROJ04`, the arrays are those of
 //! [`CacheSection`]; the first is a [`CacheHeader`] in the postcard format, for all that is small.
 
 use serde::Deserialize;
@@ -10,20 +10,14 @@ use zerocopy::Immutable;
 use zerocopy::IntoBytes;
 use zerocopy::KnownLayout;
 use zerocopy::Unaligned;
-use zerocopy::little_endian::I64;
 use zerocopy::little_endian::U32;
-use zerocopy::little_endian::U64;
 
-use crate::graph::BuildRequest;
-use crate::ledger::Mark;
 use crate::ledger::arrays::ArrayLayout;
 use crate::project::PathId;
 use crate::project::SetId;
 use crate::project::Step;
 use crate::project::TaskId;
 use crate::project::What;
-use crate::project_cache::dependencies::CacheDependencies;
-use crate::world::Digest;
 
 /// The arrays, in the order of the table.
 #[derive(Clone, Copy)]
@@ -59,14 +53,14 @@ pub enum CacheSection {
     LearnedPaths,
     /// For each step whether it was judged to have no reason to run, given the contents below.
     Good,
-    /// [`LookRec`], sorted by path.
-    Looked,
-    /// The digest of each of `Looked`.
-    Digests,
+    /// [`DeclRec`]: where each target stands.
+    Decls,
+    /// [`ItemRec`]: the lines of each item of the description, part by part.
+    Items,
 }
 
 pub const LAYOUT: ArrayLayout = ArrayLayout {
-    magic: b"HLPROJ03",
+    magic: b"HLPROJ04",
     older: &[],
     older_arrays: 0,
     sizes: &[
@@ -88,8 +82,8 @@ pub const LAYOUT: ArrayLayout = ArrayLayout {
         4,
         4,
         1,
-        size_of::<LookRec>(),
-        32,
+        size_of::<DeclRec>(),
+        size_of::<ItemRec>(),
     ],
 };
 
@@ -102,36 +96,42 @@ pub struct Pair {
     pub number: U32,
 }
 
-/// A file under whose stat its content is known.
+/// Where a target stands.
 #[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
-pub struct LookRec {
-    pub path: U32,
-    /// 1 when it is known that nothing is there.
-    pub absent: U32,
-    pub size: U64,
-    pub modified: I64,
-    pub changed: I64,
-    pub inode: U64,
+pub struct DeclRec {
+    /// The part.
+    pub part: U32,
+    /// Its index among the part's items.
+    pub item: U32,
+    /// Which of the header's lists of hole names is its own.
+    pub holes: U32,
+    /// 1 when it has variables of its own, whose values are worked out at once.
+    pub has_lets: U32,
+}
+
+/// The lines of an item.
+#[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub struct ItemRec {
+    /// Which of the description's files.
+    pub source: U32,
+    pub start: U32,
+    pub end: U32,
+    /// 1 for a target that is read when it is asked for.
+    pub unread: U32,
 }
 
 /// All that is small.
 #[derive(Serialize, Deserialize)]
 pub struct CacheHeader {
-    pub key: Digest,
-    pub request: CachedRequest,
-    pub mark: Mark,
-    pub dependencies: CacheDependencies,
-    /// Whether every step that was reached was judged to have no reason to run, and nothing else
-    /// was reached.
-    pub all_good: bool,
-    /// How many steps were reached.
-    pub steps_in_order: usize,
+    /// The folder of each part, the part that includes it, and how many items it has.
+    pub parts: Vec<(String, Option<u32>, u32)>,
     pub goals: Vec<u32>,
     pub has_default: bool,
     pub defaults: Vec<(u32, KeptWhat)>,
-    /// For each declared target the number of its part, of its item there, and its holes.
-    pub decls: Vec<(u32, u32, Vec<String>)>,
+    /// The lists of hole names that targets have.
+    pub holes: Vec<Vec<String>>,
     pub tasks: Vec<KeptTask>,
     pub trees: Vec<u32>,
 }
@@ -193,20 +193,4 @@ pub struct KeptTask {
 
 pub fn number(count: usize) -> u32 {
     u32::try_from(count).unwrap_or(u32::MAX)
-}
-
-/// What was asked for, as far as it decides which steps are reached.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct CachedRequest {
-    names: Vec<String>,
-    folder: String,
-}
-
-impl CachedRequest {
-    pub fn of(request: &BuildRequest) -> Self {
-        Self {
-            names: request.names.clone(),
-            folder: request.folder.clone(),
-        }
-    }
 }

@@ -1,14 +1,15 @@
 //! What is known from the last run, and what of it still holds.
 
 use std::cell::OnceCell;
-use std::collections::HashSet;
 
 use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::Order;
 use crate::graph::PerPosition;
 use crate::graph::request::BuildRequest;
+use crate::ledger::Edge;
 use crate::ledger::Entry;
+use crate::ledger::KeptFile;
 use crate::ledger::Ledger;
 use crate::project::Description;
 use crate::project::PathId;
@@ -18,41 +19,28 @@ use crate::project::What;
 use crate::project::folders::SeenFolder;
 use crate::project::values::Vars;
 use crate::project_cache::cache_file::CacheFile;
-use crate::project_cache::cache_layout::CachedRequest;
+use crate::project_cache::dependencies::CacheDependencies;
+use crate::project_cache::dependencies::Leftovers;
+use crate::project_cache::front::Front;
+use crate::project_cache::front::LookKind;
+use crate::project_cache::front_look::FrontLook;
+use crate::project_cache::key::key;
+use crate::project_cache::request::CachedRequest;
+use crate::project_cache::since::Since;
 use crate::project_cache::verify_files;
+use crate::project_cache::verify_files::Found;
 use crate::status::environment::RecordingEnvironment;
 use crate::status::learned_edges;
 use crate::world::Digest;
 use crate::world::Disk;
 
-/// The digest of all that a project is worked out from and that is known before: the description,
-/// what is set from outside, the place, and this program.
-#[must_use]
-pub fn key(description: &Description, environment: &RecordingEnvironment<'_>) -> Digest {
-    let mut hasher = blake3::Hasher::new();
-    let mut text = |text: &str| {
-        hasher.update(&(text.len() as u64).to_le_bytes());
-        hasher.update(text.as_bytes());
-    };
-    // Not the version: two builds of one version may differ in what they work out.
-    text(env!("HANDLOOM_BUILD"));
-    text(std::env::consts::OS);
-    text(std::env::consts::ARCH);
-    text(&environment.root);
-    for (_, source) in description.sources.iter() {
-        text(&source.name);
-        text(&source.text);
-    }
-    Digest(*hasher.finalize().as_bytes())
-}
-
 /// What is known from the last run.
 pub struct CachedProject {
-    pub(super) file: CacheFile,
-    /// Files that the journal says something newer of.
-    files: HashSet<String>,
-    /// Steps that the journal says something newer of.
-    steps: HashSet<String>,
+    front: Front,
+    file: CacheFile,
+    since: Since,
+    /// What a look at each known file said; none before the first.
+    found: Option<Vec<Found>>,
     /// For each path whether its content is known without reading it.
     verified: Vec<bool>,
     /// For each path where its record is; made when it is first needed.
@@ -60,59 +48,54 @@ pub struct CachedProject {
 }
 
 impl CachedProject {
-    /// What the last run kept, when it still holds, for somebody who only reads.
+    /// What the last run kept, when it still holds, for somebody who only reads. `look` is what was seen of it
+    /// already.
     #[must_use]
     pub fn of_last_run(
+        look: Option<FrontLook>,
         description: &Description,
         asked: &BuildRequest,
         environment: &RecordingEnvironment<'_>,
     ) -> Option<Self> {
         let key = key(description, environment);
-        Self::open(&key, asked, &environment.ledger.borrow(), environment)
+        Self::open(look, &key, asked, &environment.ledger.borrow(), environment)
     }
 
-    /// What was kept, when it still holds.
+    /// What was kept, when it still holds. `look` is what was seen of it already.
     #[must_use]
     pub fn open(
+        look: Option<FrontLook>,
         key: &Digest,
         asked: &BuildRequest,
         ledger: &Ledger,
         environment: &RecordingEnvironment<'_>,
     ) -> Option<Self> {
-        let file = CacheFile::open(ledger.worked_out().ok()??, &environment.key?)?;
-        if file.header.key != *key {
+        let user_key = environment.key?;
+        let FrontLook { front, body, found } = match look {
+            Some(look) => look,
+            None => FrontLook::of(Front::open(ledger.kept(KeptFile::Front).ok()??, &user_key)?),
+        };
+        if front.header.key != *key {
             return None;
         }
-        let (mut files, mut steps) = (HashSet::new(), HashSet::new());
-        for entry in ledger.since(&file.header.mark).ok()?? {
-            match entry {
-                Entry::File(path, _) => {
-                    files.insert(path);
-                }
-                Entry::Began(step) | Entry::NotBegun(step) | Entry::EndedBadly(step, _) => {
-                    steps.insert(step);
-                }
-                Entry::Beginning(beginning) => {
-                    steps.insert(beginning.step);
-                }
-                Entry::Ended(record) => {
-                    steps.insert(record.name);
-                }
-                Entry::Forgotten(_) => return None,
-                Entry::Command(..) | Entry::Folder(_) | Entry::FolderGone(_) => {}
-            }
-        }
-        let same_request = file.header.request == CachedRequest::of(asked);
+        let file = match body {
+            Some(file) => file,
+            None => CacheFile::of_front(&front, ledger.kept(KeptFile::Body).ok()??, &user_key)?,
+        };
+        let entries = ledger.since(&front.header.mark).ok()??;
+        let since = Since::read(&front, entries, ledger.end())?;
+        let same_request = front.header.request == CachedRequest::of(asked);
         // Commands are asked only for what is wanted: other goals may not need them.
-        if !same_request && file.header.dependencies.asks() {
+        if !same_request && front.header.dependencies.asks() {
             return None;
         }
         let known = Self {
+            front,
+            file,
+            since,
+            found,
             verified: Vec::new(),
             looks: OnceCell::new(),
-            file,
-            files,
-            steps,
         };
         known.holds(environment).then_some(known)
     }
@@ -120,20 +103,21 @@ impl CachedProject {
     /// Whether a step learned, since this was kept, of something that another makes.
     #[must_use]
     pub fn has_new_edges(&self, project: &Project<'_>, ledger: &Ledger) -> bool {
-        learned_edges::has_any(project, ledger, self.steps.iter())
+        learned_edges::has_any(project, ledger, self.since.steps.iter())
     }
 
     /// Whether everything that working the project out depended on is as it was.
     #[must_use]
     pub fn holds(&self, environment: &RecordingEnvironment<'_>) -> bool {
-        self.file.header.dependencies.holds(environment)
+        let dependencies = &self.front.header.dependencies;
+        dependencies.holds(environment, Leftovers::Judged)
     }
 
     /// The folders whose names working out depended on, and the paths that were asked whether they are
     /// folders.
     #[must_use]
     pub fn folders(&self) -> (Vec<SeenFolder>, Vec<(String, bool)>) {
-        self.file.header.dependencies.folders()
+        self.dependencies().folders()
     }
 
     /// Whether files were looked at already.
@@ -151,7 +135,7 @@ impl CachedProject {
     /// Whether the same was asked for.
     #[must_use]
     pub fn answers(&self, asked: &BuildRequest) -> bool {
-        self.file.header.request == CachedRequest::of(asked)
+        self.front.header.request == CachedRequest::of(asked)
     }
 
     /// Looks at all files that are known and that an order reaches, unless they were looked at.
@@ -162,29 +146,109 @@ impl CachedProject {
         disk: &dyn Disk,
         threads: usize,
     ) {
-        if self.verified.is_empty() {
+        if !self.was_looked_at() {
             let reached = self.reached(project, order);
             self.look(disk, threads, Some(&reached));
         }
     }
 
-    /// Looks at all files that are known, or at those that `wanted` says.
+    /// Looks at all files that are known, or at those that `wanted` says, unless that was done.
     pub fn look(&mut self, disk: &dyn Disk, threads: usize, wanted: Option<&[bool]>) {
-        self.verified = verify_files::look(&self.file, disk, threads, wanted);
+        let found = self.found.take().unwrap_or_else(|| {
+            verify_files::look(&self.front, disk, threads, wanted, &self.since.newer)
+        });
+        let mut verified = vec![false; self.file.path_count()];
+        let looked = self.front.looked();
+        for (look, found) in looked.iter().zip(&found) {
+            verified[look.path.get() as usize] |= *found == Found::Same;
+        }
+        // A whole folder is known when all in it is.
+        for (look, found) in looked.iter().zip(&found) {
+            if *found != Found::Same {
+                verified[look.path.get() as usize] = false;
+            }
+        }
+        self.verified = verified;
+        self.found = Some(found);
     }
 
     /// The number of steps, all kept, when nothing at all is different.
     #[must_use]
     pub fn all_kept(&self) -> Option<usize> {
-        let calm = self.file.header.all_good
-            && self.files.is_empty()
-            && self.steps.is_empty()
-            && self
-                .file
-                .looked()
-                .iter()
-                .all(|look| self.verified[look.path.get() as usize]);
-        calm.then_some(self.file.header.steps_in_order)
+        let header = &self.front.header;
+        let calm = header.all_good && self.since.is_silent();
+        let found = self.found.as_ref().filter(|_| calm)?;
+        let same = found.iter().all(|found| *found == Found::Same);
+        same.then_some(header.steps_in_order)
+    }
+
+    /// How many positions the kept order has.
+    #[must_use]
+    pub fn order_length(&self) -> usize {
+        self.file.order_length()
+    }
+
+    /// What the front of this project is sealed with, when all that it reaches is up to date after a run without
+    /// a failure, and the journal does not say so yet.
+    #[must_use]
+    pub fn to_be_said_up_to_date(
+        &self,
+        project: &Project<'_>,
+        ledger: &Ledger,
+    ) -> Option<[u8; 32]> {
+        let said = self.since.ends_up_to_date || self.since.count == 0;
+        if said && ledger.end() == self.since.end {
+            return None;
+        }
+        let entries = ledger.since(&self.front.header.mark).ok()??;
+        let ended = entries.iter().skip(self.since.count);
+        let mut ended = ended.filter_map(|entry| match entry {
+            Entry::Ended(record) => Some(record),
+            _ => None,
+        });
+        // A file that was as kept when this run looked, and that a step saw otherwise later: what else reads it was
+        // not judged again.
+        let contents = self.contents();
+        let is_odd = |edge: &Edge| {
+            let path = project.paths.find(&edge.path);
+            let path = path.filter(|&path| project.maker(path).is_none());
+            path.is_some_and(|path| {
+                self.verified.get(path.index()) == Some(&true)
+                    && contents.state(path).and_then(|state| state.digest()) != edge.digest
+            })
+        };
+        let is_sure = ended.all(|record| {
+            let own = project.maker_of(&record.name);
+            let is_made = |edge: &Edge| {
+                let maker = project.maker_of(&edge.path);
+                maker.is_some() && maker != own
+            };
+            let mut seen = record.needs.iter().chain(&record.learned);
+            !seen.any(is_odd) && !record.learned.iter().any(is_made)
+        });
+        is_sure.then(|| self.front.seal())
+    }
+
+    /// Whether all that was reached was known to have no reason to run when this was kept.
+    #[must_use]
+    pub fn was_all_good(&self) -> bool {
+        self.front.header.all_good
+    }
+
+    /// Whether there are files of which it can't be told without reading whether they changed.
+    #[must_use]
+    pub fn is_unsure(&self) -> bool {
+        self.front.header.is_unsure
+    }
+
+    /// Whether the journal says nothing since this was kept but that all is up to date.
+    #[must_use]
+    pub fn is_all_said(&self, ledger: &Ledger) -> bool {
+        (self.since.ends_up_to_date || self.since.count == 0) && ledger.end() == self.since.end
+    }
+
+    pub(super) fn dependencies(&self) -> &CacheDependencies {
+        &self.front.header.dependencies
     }
 
     /// The project; `None` when the description does not fit after all.
@@ -215,8 +279,8 @@ impl CachedProject {
                             reached[path.index()] = true;
                         }
                     }
-                    for &path in learned.of(step.index()) {
-                        reached[path as usize] = true;
+                    for path in learned.of(step.index()) {
+                        reached[path.index()] = true;
                     }
                 }
                 Node::Set(set) => {
@@ -239,7 +303,7 @@ impl CachedProject {
         order: &Order,
         asked: &[NodeId],
     ) -> PerPosition<bool> {
-        for path in &self.files {
+        for path in &self.since.files {
             if let Some(path) = project.paths.find(path)
                 && let Some(verified) = self.verified.get_mut(path.index())
             {
@@ -252,7 +316,7 @@ impl CachedProject {
                 *good = 0;
             }
         }
-        for step in &self.steps {
+        for step in &self.since.steps {
             if let Some(maker) = project
                 .paths
                 .find(step)
@@ -280,12 +344,7 @@ impl CachedProject {
                     What::Set(set) => set_known[set.index()],
                     What::Task(_) => true,
                 })
-                && learned
-                    .of(step.index())
-                    .iter()
-                    .copied()
-                    .map(PathId)
-                    .all(known)
+                && learned.of(step.index()).all(known)
         };
         let mut open = PerPosition::filled(order, false);
         for position in order.positions() {
@@ -302,20 +361,31 @@ impl CachedProject {
         open
     }
 
+    /// For each path the number of its look, or a number beyond.
+    fn look_of_path(&self) -> Vec<u32> {
+        let mut of = vec![u32::MAX; self.file.path_count()];
+        for (index, look) in (0..).zip(self.front.looked()) {
+            if matches!(look.kind(), LookKind::File | LookKind::Absent) {
+                of[look.path.get() as usize] = index;
+            }
+        }
+        of
+    }
+
     /// What is known of the paths of these files without looking at them again.
     #[must_use]
     pub fn contents(&self) -> VerifiedContents<'_> {
         VerifiedContents {
-            file: &self.file,
+            front: &self.front,
             verified: &self.verified,
-            looks: self.looks.get_or_init(|| self.file.look_of_path()),
+            looks: self.looks.get_or_init(|| self.look_of_path()),
         }
     }
 }
 
-/// VerifiedContents of files that were found as recorded.
+/// Contents of files that were found as recorded.
 pub struct VerifiedContents<'k> {
-    file: &'k CacheFile,
+    front: &'k Front,
     verified: &'k [bool],
     looks: &'k [u32],
 }
@@ -327,7 +397,7 @@ impl VerifiedContents<'_> {
         if self.verified.get(path.index()) != Some(&true) {
             return None;
         }
-        self.file.state(*self.looks.get(path.index())?)
+        self.front.state(*self.looks.get(path.index())? as usize)
     }
 }
 

@@ -25,10 +25,21 @@ struct FolderDependency {
     record: Option<Record>,
 }
 
+/// How it is told whether files that an earlier run made are as it left them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Leftovers {
+    /// By what the ledger says.
+    Judged,
+    /// By their stat alone, without a ledger.
+    ByStat,
+}
+
 /// Everything that was looked at.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct CacheDependencies {
     env: Vec<(String, Option<String>)>,
+    /// What holds secrets, each with a keyed digest of it.
+    secrets: Vec<(String, Option<Digest>)>,
     outputs: Vec<(String, String)>,
     folders: Vec<FolderDependency>,
     is_folder: Vec<(String, bool)>,
@@ -69,6 +80,7 @@ impl CacheDependencies {
             .collect::<Option<_>>()?;
         Some(Self {
             env: environment.env_read(),
+            secrets: environment.secrets_read(),
             outputs: environment.outputs(),
             folders: listed,
             is_folder: folders.told(),
@@ -80,6 +92,7 @@ impl CacheDependencies {
     pub fn extend(&mut self, earlier: Option<&Self>) {
         let Some(earlier) = earlier else { return };
         add(&mut self.env, &earlier.env, |(name, _)| name);
+        add(&mut self.secrets, &earlier.secrets, |(name, _)| name);
         add(&mut self.outputs, &earlier.outputs, |(key, _)| key);
         add(&mut self.folders, &earlier.folders, |listed| &listed.folder);
         add(&mut self.is_folder, &earlier.is_folder, |(path, _)| path);
@@ -104,24 +117,35 @@ impl CacheDependencies {
         !self.outputs.is_empty()
     }
 
-    /// Whether everything is as it was.
-    pub fn holds(&self, environment: &RecordingEnvironment<'_>) -> bool {
+    /// Whether everything is as it was; with `ByStat` also no when that could only be told from the ledger.
+    pub fn holds(&self, environment: &RecordingEnvironment<'_>, leftovers: Leftovers) -> bool {
+        self.looks_hold(environment, leftovers) && self.outputs_hold(environment)
+    }
+
+    /// Whether commands print what they did.
+    pub fn outputs_hold(&self, environment: &RecordingEnvironment<'_>) -> bool {
+        self.outputs
+            .iter()
+            .all(|(key, text)| environment.output_again(key).as_ref() == Some(text))
+    }
+
+    /// Whether everything but commands is as it was.
+    pub fn looks_hold(&self, environment: &RecordingEnvironment<'_>, leftovers: Leftovers) -> bool {
         let env = |(name, value): &(String, Option<String>)| (environment.env)(name) == *value;
-        let output = |(key, text): &(String, String)| {
-            environment.output_again(key).as_deref() == Some(text.as_str())
-        };
         let leftover = |(path, record, is): &(String, Record, bool)| {
             matches!(environment.disk.stat(path), Ok(Some(stat)) if record.covers(&stat))
-                || environment.leftover(path) == *is
+                || leftovers == Leftovers::Judged && environment.leftover(path) == *is
         };
+        let secret =
+            |(name, digest): &(String, Option<Digest>)| environment.secret_digest(name) == *digest;
         self.env.iter().all(env)
+            && self.secrets.iter().all(secret)
             && self.folders.iter().all(|listed| listed.holds(environment))
             && self
                 .is_folder
                 .iter()
                 .all(|(path, is)| is_folder(environment.disk, path) == *is)
             && self.leftovers.iter().all(leftover)
-            && self.outputs.iter().all(output)
     }
 }
 

@@ -1,34 +1,125 @@
 //! Keeping a project for the next run.
 
+use std::io;
+
+use crate::content::Reader;
+use crate::content::Record;
+use crate::ledger::KeptFile;
 use crate::ledger::Ledger;
-use crate::ledger::Mark;
-use crate::ledger::arrays;
+use crate::project::Description;
+use crate::project::Project;
 use crate::project_cache::dependencies::CacheDependencies;
+use crate::project_cache::front;
+use crate::project_cache::front::FrontHeader;
+use crate::project_cache::key::place;
 use crate::project_cache::load::LoadedProject;
+use crate::project_cache::looks::LookCollector;
+use crate::project_cache::request::CachedRequest;
 use crate::project_cache::writer;
 use crate::project_cache::writer::BuildOutcome;
 use crate::status::RecordingEnvironment;
+use crate::world::Digest;
+
+/// A journal that is longer is folded before a project is kept: the next run then has little to read.
+const SHORT_JOURNAL: usize = 1 << 16;
 
 /// Keeps a project for the next run.
+///
+/// # Errors
+/// When the ledger can't be written. That a project is not kept is no error.
 pub fn keep<'d>(
     loaded: &mut LoadedProject<'d>,
     outcome: &BuildOutcome<'_, 'd>,
     ledger: &mut Ledger,
     environment: &RecordingEnvironment<'_>,
-) {
-    let dependencies = CacheDependencies::of(environment, outcome.folders, ledger);
-    let earlier = loaded.cached.as_ref();
-    let earlier = earlier.map(|cached| &cached.file.header.dependencies);
-    let project = &mut loaded.project;
-    let bytes = dependencies.and_then(|mut dependencies| {
-        dependencies.extend(earlier);
-        let mark: Mark = ledger.mark().ok()??;
-        let mut bytes: Vec<u8> = writer::write(project, outcome, dependencies, mark, ledger)?;
-        arrays::seal(&mut bytes, &environment.key?);
-        Some(bytes)
-    });
-    if let Some(bytes) = bytes {
-        // It spares time and nothing else; a disk that is full is told of by the ledger.
-        let _ = ledger.keep_worked_out(&bytes);
+) -> io::Result<()> {
+    let is_personal = outcome.vars.description.is_personal;
+    if is_personal || ledger.has_unfinished() || !writer::is_keepable(&loaded.project) {
+        return Ok(());
     }
+    let earlier = loaded.cached.as_ref().map(|cached| cached.dependencies());
+    let dependencies = CacheDependencies::of(environment, outcome.folders, ledger);
+    let (Some(key), Some(mut dependencies)) = (environment.key, dependencies) else {
+        return Ok(());
+    };
+    dependencies.extend(earlier);
+    let project = &mut loaded.project;
+    let kept = write(project, outcome, ledger, environment, &key, dependencies)?;
+    if let Some([front, body]) = kept {
+        // It spares time and nothing else; a disk that is full is told of by the ledger.
+        let _ = ledger
+            .keep(KeptFile::Body, &body)
+            .and_then(|()| ledger.keep(KeptFile::Front, &front));
+    }
+    Ok(())
+}
+
+/// The bytes of front and body; none when the project can't be kept.
+fn write(
+    project: &mut Project<'_>,
+    outcome: &BuildOutcome<'_, '_>,
+    ledger: &mut Ledger,
+    environment: &RecordingEnvironment<'_>,
+    key: &[u8; 32],
+    dependencies: CacheDependencies,
+) -> io::Result<Option<[Vec<u8>; 2]>> {
+    let description = outcome.vars.description;
+    let Some(files) = files(description, environment) else {
+        return Ok(None);
+    };
+    let reader = Reader {
+        disk: environment.disk,
+        clock: environment.clock,
+        records: &*ledger,
+    };
+    let mut looks = LookCollector::new(&reader);
+    let holding = writer::gather(project, outcome, ledger, &mut looks);
+    let read = looks.settle(&project.paths, outcome.threads);
+    let is_unsure = looks.is_unsure;
+    let looks = looks.finish(&project.paths);
+    if holding.has_new_edges {
+        // The next run works out anew in which order that puts it.
+        return Ok(None);
+    }
+    ledger.add_all(read)?;
+    if ledger.end() > SHORT_JOURNAL {
+        ledger.fold()?;
+    }
+    let body = writer::body(project, outcome, &holding, key);
+    let (Some(mark), Some(body)) = (ledger.mark()?, body) else {
+        return Ok(None);
+    };
+    let mut seal = [0; 32];
+    seal.copy_from_slice(&body[8..40]);
+    let header = FrontHeader {
+        key: outcome.key,
+        place: place(environment),
+        outside: outcome.vars.outside_digest(),
+        files,
+        request: CachedRequest::of(outcome.request),
+        mark,
+        dependencies,
+        all_good: holding.all_good && !description.is_remarkable,
+        is_unsure,
+        is_remarkable: description.is_remarkable,
+        steps_in_order: holding.steps_in_order,
+        body: seal,
+    };
+    Ok(front::write(&header, &looks, key).map(|front| [front, body]))
+}
+
+/// How the description's files are recognised; none when one is not what was read.
+fn files(
+    description: &Description,
+    environment: &RecordingEnvironment<'_>,
+) -> Option<Vec<(String, Option<Record>, Digest)>> {
+    let files = description.files.iter().zip(description.sources.iter());
+    let files = files.map(|(name, (_, source))| {
+        let read_at = environment.clock.now();
+        let stat = environment.disk.stat(name).ok()??;
+        let digest = Digest::of(&environment.disk.read(name).ok()?);
+        let record = (!stat.link).then(|| Record::new(&stat, read_at, digest));
+        (digest == Digest::of(source.text.as_bytes())).then(|| (name.clone(), record, digest))
+    });
+    files.collect()
 }

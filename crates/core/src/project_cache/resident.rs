@@ -13,7 +13,7 @@ use crate::ledger::Ledger;
 use crate::project::StepId;
 use crate::project::folders::Folders;
 use crate::project::values::Vars;
-use crate::project_cache::cached_project;
+use crate::project_cache;
 use crate::project_cache::cached_project::CachedProject;
 use crate::project_cache::load::LoadedProject;
 use crate::status::RecordingEnvironment;
@@ -56,8 +56,8 @@ impl<'v, 'd> ResidentProject<'v, 'd> {
         environment: &'v RecordingEnvironment<'v>,
         threads: usize,
     ) -> Option<Self> {
-        let key = cached_project::key(vars.description, environment);
-        let mut cached = CachedProject::open(&key, request, ledger, environment)?;
+        let key = project_cache::key(vars.description, environment);
+        let mut cached = CachedProject::open(None, &key, request, ledger, environment)?;
         if !cached.answers(request) {
             return None;
         }

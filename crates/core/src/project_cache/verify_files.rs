@@ -1,55 +1,111 @@
 //! Looking at every known file once, in the order in which the system finds them fastest.
 
+use std::collections::HashMap;
+
+use crate::content::Record;
 use crate::content::over_threads;
-use crate::project_cache::cache_file::CacheFile;
-use crate::project_cache::cache_layout::LookRec;
+use crate::project::folders::names_digest;
+use crate::project::folders::sorted_names;
+use crate::project_cache::cache_layout::number;
+use crate::project_cache::front::Front;
+use crate::project_cache::front::LookKind;
+use crate::project_cache::front::LookRec;
 use crate::world::Disk;
 use crate::world::FileKind;
 use crate::world::Stat;
 
-/// For each path whether what stands there is as recorded.
+/// What a look at a path says of what is known of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Found {
+    /// It surely holds.
+    Same,
+    /// Its stat is as recorded, but proves nothing: it has to be read.
+    Unsure,
+    /// It may hold or not.
+    Different,
+    /// Nobody looked.
+    Skipped,
+}
+
+/// Looks at all known files, or at those of the body's paths that are `wanted`. Newer records of the same
+/// contents stand in `newer`, by the number of the look.
 pub fn look(
-    file: &CacheFile,
+    front: &Front,
     disk: &dyn Disk,
     threads: usize,
     wanted: Option<&[bool]>,
-) -> Vec<bool> {
-    let mut verified = vec![false; file.path_count()];
-    let looked: Vec<&LookRec> = file
-        .looked()
-        .iter()
-        .filter(|look| wanted.is_none_or(|wanted| wanted[look.path.get() as usize]))
-        .collect();
-    let same = over_threads(&looked, threads, |looks: &[&LookRec]| {
-        let mut found = Vec::with_capacity(looks.len());
-        let mut paths = looks.iter().map(|look| file.path(look.path.get()));
+    newer: &HashMap<u32, Record>,
+) -> Vec<Found> {
+    let is_wanted = |look: &LookRec| {
+        wanted.is_none_or(|wanted| wanted.get(look.path.get() as usize) == Some(&true))
+    };
+    let looked = front.looked();
+    let chosen = (0..looked.len()).filter(|&look| is_wanted(&looked[look]));
+    let chosen: Vec<u32> = chosen.map(number).collect();
+    let found = over_threads(&chosen, threads, |chosen: &[u32]| {
+        let mut found = Vec::with_capacity(chosen.len());
+        let mut paths = chosen.iter().map(|&look| front.path(look as usize));
         disk.stat_all(&mut paths, &mut |stat| {
-            let same = match stat {
-                Ok(stat) => looks
-                    .get(found.len())
-                    .is_some_and(|look| is_as_recorded(look, stat.as_ref())),
-                Err(_) => false,
+            let Some(&number) = chosen.get(found.len()) else {
+                return;
             };
-            found.push(same);
+            let look = &looked[number as usize];
+            found.push(match stat {
+                Ok(stat) => compare(look, stat.as_ref(), newer.get(&number)),
+                Err(_) => Found::Different,
+            });
         });
+        for (found, &look) in found.iter_mut().zip(chosen) {
+            let is_names = looked[look as usize].kind() == LookKind::Names;
+            if is_names && *found != Found::Same {
+                *found = names(front, disk, look as usize);
+            }
+        }
         found
     });
-    for (look, same) in looked.iter().zip(same) {
-        verified[look.path.get() as usize] = same;
+    if chosen.len() == looked.len() {
+        return found;
     }
-    verified
+    let mut all = vec![Found::Skipped; looked.len()];
+    for (look, found) in chosen.into_iter().zip(found) {
+        all[look as usize] = found;
+    }
+    all
 }
 
-fn is_as_recorded(look: &LookRec, stat: Option<&Stat>) -> bool {
-    match stat {
-        None => look.absent.get() == 1,
-        Some(stat) => {
-            look.absent.get() == 0
-                && stat.kind != FileKind::Folder
-                && look.size.get() == stat.size
-                && look.modified.get() == stat.modified
-                && look.changed.get() == stat.changed
-                && look.inode.get() == stat.inode
-        }
+fn compare(look: &LookRec, stat: Option<&Stat>, newer: Option<&Record>) -> Found {
+    let Some(stat) = stat else {
+        return if look.kind() == LookKind::Absent {
+            Found::Same
+        } else {
+            Found::Different
+        };
+    };
+    let is_folder = stat.kind == FileKind::Folder;
+    if look.kind() == LookKind::Absent || is_folder != (look.kind() == LookKind::Names) {
+        return Found::Different;
+    }
+    let (same, proves) = match newer {
+        Some(record) => (record.same_stat(stat), record.settled()),
+        None => (look.same_stat(stat), !look.is_young()),
+    };
+    match (same, proves) {
+        (true, true) => Found::Same,
+        (true, false) => Found::Unsure,
+        (false, _) => Found::Different,
+    }
+}
+
+/// Whether a folder has the names that it had.
+fn names(front: &Front, disk: &dyn Disk, look: usize) -> Found {
+    let folder = front.path(look);
+    let is_link = match disk.stat(folder.trim_end_matches('/')) {
+        Ok(Some(stat)) => stat.link,
+        _ => return Found::Different,
+    };
+    if !is_link && names_digest(&sorted_names(disk, folder), true) == front.digest(look) {
+        Found::Same
+    } else {
+        Found::Different
     }
 }

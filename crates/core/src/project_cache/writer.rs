@@ -1,32 +1,37 @@
-//! Writing down a project for the next run: what it was worked out to, and under which stats the
-//! contents of its files are known.
+//! Writing down a project for the next run: what it was worked out to, and which of its steps have no reason to run.
+
+use std::collections::HashMap;
 
 use zerocopy::IntoBytes;
 
-use crate::content::Record;
 use crate::graph::BuildRequest;
 use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::Order;
 use crate::graph::PerPosition;
+use crate::language::ClauseKind;
 use crate::language::TopItem;
 use crate::ledger::Ledger;
-use crate::ledger::Mark;
+use crate::ledger::StepView;
 use crate::ledger::arrays;
 use crate::project::PathId;
 use crate::project::Project;
+use crate::project::StepId;
+use crate::project::TaskNode;
 use crate::project::What;
+use crate::project::description::Part;
 use crate::project::folders::Folders;
 use crate::project::values::Vars;
 use crate::project_cache::cache_layout::CacheHeader;
-use crate::project_cache::cache_layout::CachedRequest;
+use crate::project_cache::cache_layout::DeclRec;
+use crate::project_cache::cache_layout::ItemRec;
 use crate::project_cache::cache_layout::KeptTask;
 use crate::project_cache::cache_layout::KeptWhat;
 use crate::project_cache::cache_layout::LAYOUT;
-use crate::project_cache::cache_layout::LookRec;
 use crate::project_cache::cache_layout::Pair;
 use crate::project_cache::cache_layout::number;
-use crate::project_cache::dependencies::CacheDependencies;
+use crate::project_cache::looks::LookCollector;
+use crate::project_cache::looks::PathRole;
 use crate::world::Digest;
 
 /// What a run has to say of itself to be taken over by the next one.
@@ -45,105 +50,131 @@ pub struct BuildOutcome<'a, 'd> {
     pub vars: &'a Vars<'d>,
     /// The folders that were listed.
     pub folders: &'a Folders<'a>,
+    /// Threads that look at files.
+    pub threads: usize,
 }
 
-/// What of the files of steps without a reason to run is known.
-#[derive(Default)]
-struct Looks {
-    records: Vec<(PathId, Option<Record>)>,
-    seen: Vec<bool>,
-    /// Paths whose content cannot be known without reading.
-    unknown: bool,
+/// What of a project holds for the next run.
+pub struct Holding {
+    /// For each step 1 when it has no reason to run.
+    good: Vec<u8>,
+    /// For each step the paths that it learned of; empty when no step did.
+    learned: Vec<Vec<u32>>,
+    /// How many steps were reached.
+    pub steps_in_order: usize,
+    /// Whether all that was reached has no reason to run.
+    pub all_good: bool,
+    /// Whether a step learned of something that another makes, and that the order does not have yet.
+    pub has_new_edges: bool,
 }
 
-impl Looks {
-    fn add(&mut self, path: PathId, text: &str, digest: Option<Digest>, ledger: &Ledger) {
-        if self.seen.len() <= path.index() {
-            self.seen.resize(path.index() + 1, false);
-        }
-        if std::mem::replace(&mut self.seen[path.index()], true) {
-            return;
-        }
-        let record = match digest {
-            None => None,
-            Some(digest) => {
-                let record = ledger
-                    .file(text)
-                    .filter(|record| record.settled() && record.digest == digest);
-                if record.is_none() {
-                    self.unknown = true;
-                    return;
-                }
-                record
-            }
-        };
-        self.records.push((path, record));
-    }
-}
-
-/// The bytes of an image; `None` when a project is of a kind that is always worked out.
-pub fn write<'d>(
-    project: &mut Project<'d>,
-    outcome: &BuildOutcome<'_, 'd>,
-    dependencies: CacheDependencies,
-    mark: Mark,
-    ledger: &Ledger,
-) -> Option<Vec<u8>> {
+/// Whether a project is of a kind that can be kept.
+#[must_use]
+pub fn is_keepable(project: &Project<'_>) -> bool {
     let looks_into_trees = project.sets.iter().any(|set| !set.trees.is_empty());
-    if looks_into_trees || !project.unmaterialized.is_empty() {
-        return None;
-    }
-    let mut good = vec![0u8; project.steps.len()];
-    let mut looks = Looks::default();
-    let mut learned: Vec<Vec<u32>> = Vec::new();
-    let mut steps_in_order = 0;
-    let mut all_good = true;
-    for (id, kept) in outcome.order.nodes.iter().zip(outcome.kept.values()) {
+    !looks_into_trees && project.unmaterialized.is_empty()
+}
+
+/// Which steps have no reason to run, as this run left them, and how all their files are recognised.
+pub fn gather(
+    project: &mut Project<'_>,
+    outcome: &BuildOutcome<'_, '_>,
+    ledger: &Ledger,
+    looks: &mut LookCollector<'_>,
+) -> Holding {
+    let mut holding = Holding {
+        good: vec![0; project.steps.len()],
+        learned: Vec::new(),
+        steps_in_order: 0,
+        all_good: true,
+        has_new_edges: false,
+    };
+    for (position, kept) in outcome.kept.iter() {
+        let id = outcome.order.node(position);
         let step = match id.node(project) {
             Node::Step(step) => step,
             Node::Task(_) => {
-                all_good = false;
+                holding.all_good = false;
                 continue;
             }
             Node::Set(_) => continue,
         };
-        steps_in_order += 1;
+        holding.steps_in_order += 1;
         let record = if *kept {
             ledger.step(project.step_name(step))
         } else {
             None
         };
-        let Some(record) = record else {
-            all_good = false;
-            continue;
+        let is_good =
+            record.is_some_and(|record| add_step(project, step, record, &mut holding, looks));
+        holding.good[step.index()] = u8::from(is_good);
+        holding.all_good &= is_good;
+        let before = outcome.order.waits_for(position);
+        holding.has_new_edges |= holding.learned.get(step.index()).is_some_and(|learned| {
+            let mut makers = learned
+                .iter()
+                .filter_map(|&path| project.maker(PathId(path)));
+            makers.any(|maker| {
+                let is_declared = || {
+                    let mut before = before.iter().map(|&before| outcome.order.node(before));
+                    before.any(|before| before == NodeId::step(maker))
+                };
+                let is_known = project.learned.binary_search(&(step, maker)).is_ok();
+                maker != step && !is_known && !is_declared()
+            })
+        });
+    }
+    holding.all_good &= !looks.is_unsure;
+    holding
+}
+
+/// Gathers the files of one step; whether they are what it saw and made.
+fn add_step(
+    project: &mut Project<'_>,
+    step: StepId,
+    record: StepView<'_>,
+    holding: &mut Holding,
+    looks: &mut LookCollector<'_>,
+) -> bool {
+    let node = *project.step(step);
+    let outputs = project.step_outputs(&node);
+    let mut needs = project.open_needs(project.step_needs(&node));
+    let mut is_good = outputs.len() == record.outputs().len();
+    for (&(_, path), edge) in outputs.iter().zip(record.outputs()) {
+        is_good &= edge.digest.is_some() && looks.add(path, &edge, PathRole::Output);
+    }
+    for edge in record.needs() {
+        let Some((_, path)) = needs.next() else {
+            return false;
         };
-        good[step.index()] = 1;
-        let node = project.step(step);
-        let own = project
-            .step_outputs(node)
-            .iter()
-            .copied()
-            .chain(project.open_needs(project.step_needs(node)));
-        for ((_, path), edge) in own.zip(record.outputs().chain(record.needs())) {
-            looks.add(path, edge.path, edge.digest, ledger);
-        }
-        if record.learned().len() > 0 {
-            learned.resize(project.steps.len(), Vec::new());
-            for edge in record.learned() {
-                let path = project.paths.intern(edge.path);
-                learned[step.index()].push(path.0);
-                looks.add(path, edge.path, edge.digest, ledger);
-            }
+        is_good &= edge.digest.is_some() && looks.add(path, &edge, PathRole::Input);
+    }
+    is_good &= needs.next().is_none();
+    if record.learned().len() > 0 {
+        drop(needs);
+        holding.learned.resize(project.steps.len(), Vec::new());
+        let learned = &mut holding.learned[step.index()];
+        for edge in record.learned() {
+            let path = project.paths.intern(edge.path);
+            learned.push(path.0);
+            is_good &= looks.add(path, &edge, PathRole::Input);
         }
     }
-    all_good &= !looks.unknown;
+    is_good
+}
+
+/// The bytes of the body, sealed with a key; `None` when a project can't be written down.
+#[must_use]
+pub fn body(
+    project: &Project<'_>,
+    outcome: &BuildOutcome<'_, '_>,
+    holding: &Holding,
+    key: &[u8; 32],
+) -> Option<Vec<u8>> {
+    let (decls, holes) = kept_decls(project);
+    let parts = &outcome.vars.description.parts;
     let header = CacheHeader {
-        key: outcome.key,
-        request: CachedRequest::of(outcome.request),
-        mark,
-        dependencies,
-        all_good,
-        steps_in_order,
+        parts: parts.iter().map(kept_part).collect(),
         goals: outcome.goals.iter().map(|goal| goal.0).collect(),
         has_default: project.has_default,
         defaults: project
@@ -151,75 +182,95 @@ pub fn write<'d>(
             .iter()
             .map(|&(part, what)| (part.0, KeptWhat::of(what)))
             .collect(),
-        decls: kept_decls(project, outcome.vars)?,
-        tasks: kept_tasks(project, outcome.vars)?,
+        holes,
+        tasks: project.tasks.iter().map(kept_task).collect(),
         trees: project.trees.iter().map(|tree| tree.0).collect(),
     };
-    arrange(project, outcome, &header, looks, &learned, &good)
+    let items: Vec<ItemRec> = parts.iter().flat_map(kept_items).collect();
+    let mut bytes = arrange(project, outcome, &header, holding, &decls, &items)?;
+    arrays::seal(&mut bytes, key);
+    Some(bytes)
 }
 
-/// Where each declared target stands; both lists are in the order of the description.
-fn kept_decls(project: &Project<'_>, vars: &Vars<'_>) -> Option<Vec<(u32, u32, Vec<String>)>> {
-    let mut decls = project.decls.iter().peekable();
-    let mut kept = Vec::with_capacity(project.decls.len());
-    for (part, description) in vars.description.parts.iter().enumerate() {
-        for (at, item) in description.items.iter().enumerate() {
-            if let TopItem::Target(target) = item
-                && let Some(decl) =
-                    decls.next_if(|decl| std::ptr::eq(decl.syntax, &raw const **target))
-            {
-                kept.push((number(part), number(at), decl.holes.clone()));
+fn kept_part(part: &Part) -> (String, Option<u32>, u32) {
+    let parent = part.parent.map(|parent| parent.0);
+    (part.folder.clone(), parent, number(part.items.len()))
+}
+
+/// The lines of each item of a part. A target with variables of its own is read at once: secrets may be among them.
+fn kept_items(part: &Part) -> impl Iterator<Item = ItemRec> {
+    part.items.iter().zip(&part.extents).map(|(item, extent)| {
+        let unread = match item {
+            TopItem::Target(target) => {
+                let mut kinds = target.clauses.iter().map(|clause| &clause.kind);
+                !kinds.any(|kind| matches!(kind, ClauseKind::Let(_)))
             }
+            TopItem::Unread(_) => true,
+            _ => false,
+        };
+        ItemRec {
+            source: extent.source.0.into(),
+            start: extent.start.into(),
+            end: extent.end.into(),
+            unread: u32::from(unread).into(),
         }
-    }
-    decls.peek().is_none().then_some(kept)
+    })
 }
 
-fn kept_tasks(project: &Project<'_>, vars: &Vars<'_>) -> Option<Vec<KeptTask>> {
-    let mut tasks = project.tasks.iter().peekable();
-    let mut kept = Vec::with_capacity(project.tasks.len());
+/// Where each target stands, and the lists of hole names that they have.
+fn kept_decls(project: &Project<'_>) -> (Vec<DeclRec>, Vec<Vec<String>>) {
+    let mut lists: Vec<Vec<String>> = Vec::new();
+    let mut of_holes: HashMap<&[String], u32> = HashMap::new();
+    let mut records = Vec::with_capacity(project.decls.len());
+    for index in 0..project.decls.len() {
+        let ((part, item), holes, has_lets) = match project.decls.read_already(index) {
+            Some(decl) => (
+                (decl.part, decl.item),
+                decl.holes.as_slice(),
+                !decl.clauses.lets.is_empty(),
+            ),
+            None => {
+                let (place, holes) = project.decls.place(index);
+                (place, holes, false)
+            }
+        };
+        let list = *of_holes.entry(holes).or_insert_with(|| {
+            lists.push(holes.to_vec());
+            number(lists.len() - 1)
+        });
+        records.push(DeclRec {
+            part: part.0.into(),
+            item: number(item).into(),
+            holes: list.into(),
+            has_lets: u32::from(has_lets).into(),
+        });
+    }
+    (records, lists)
+}
+
+fn kept_task(task: &TaskNode<'_>) -> KeptTask {
     let whats = |whats: &[What]| whats.iter().copied().map(KeptWhat::of).collect();
-    for (part, description) in vars.description.parts.iter().enumerate() {
-        for (at, item) in description.items.iter().enumerate() {
-            if let TopItem::Task(syntax) = item
-                && let Some(task) =
-                    tasks.next_if(|task| std::ptr::eq(task.decl.syntax, &raw const **syntax))
-            {
-                kept.push(KeptTask {
-                    part: number(part),
-                    item: number(at),
-                    needs: task
-                        .needs
-                        .iter()
-                        .map(|need| (need.group, KeptWhat::of(need.what)))
-                        .collect(),
-                    after: whats(&task.after),
-                    steps: whats(&task.steps),
-                });
-            }
-        }
+    KeptTask {
+        part: task.decl.part.0,
+        item: number(task.decl.item),
+        needs: task
+            .needs
+            .iter()
+            .map(|need| (need.group, KeptWhat::of(need.what)))
+            .collect(),
+        after: whats(&task.after),
+        steps: whats(&task.steps),
     }
-    tasks.peek().is_none().then_some(kept)
 }
 
 fn arrange(
     project: &Project<'_>,
     outcome: &BuildOutcome<'_, '_>,
     header: &CacheHeader,
-    mut looks: Looks,
-    learned: &[Vec<u32>],
-    good: &[u8],
+    holding: &Holding,
+    decls: &[DeclRec],
+    items: &[ItemRec],
 ) -> Option<Vec<u8>> {
-    // Outputs come sorted, and prerequisites nearly so: a stable sort goes by runs.
-    looks
-        .records
-        .sort_by(|(a, _), (b, _)| project.paths.get(*a).cmp(project.paths.get(*b)));
-    let looked: Vec<LookRec> = looks.records.iter().map(look_rec).collect();
-    let digests: Vec<[u8; 32]> = looks
-        .records
-        .iter()
-        .map(|(_, record)| record.map_or([0; 32], |record| record.digest.0))
-        .collect();
     let numbers = |ids: &[PathId]| ids.iter().map(|id| id.0).collect::<Vec<u32>>();
     let outputs: Vec<Pair> = project
         .outputs
@@ -241,7 +292,7 @@ fn arrange(
         })
         .collect();
     let (set_starts, set_paths) = flat(project.sets.iter().map(|set| numbers(&set.paths)));
-    let (learned_starts, learned_paths) = flat(learned.iter().cloned());
+    let (learned_starts, learned_paths) = flat(holding.learned.iter().cloned());
     let nodes: Vec<u32> = outcome.order.nodes.iter().map(|node| node.0).collect();
     let (order_starts, order_edges) = outcome.order.parts();
     let (arena, ranges, hashes) = project.paths.parts();
@@ -269,22 +320,11 @@ fn arrange(
             order_edges.as_bytes(),
             learned_starts.as_bytes(),
             learned_paths.as_bytes(),
-            good,
-            looked.as_bytes(),
-            digests.as_bytes(),
+            &holding.good,
+            decls.as_bytes(),
+            items.as_bytes(),
         ],
     ))
-}
-
-fn look_rec((path, record): &(PathId, Option<Record>)) -> LookRec {
-    LookRec {
-        path: path.0.into(),
-        absent: u32::from(record.is_none()).into(),
-        size: record.map_or(0, |record| record.size).into(),
-        modified: record.map_or(0, |record| record.modified).into(),
-        changed: record.map_or(0, |record| record.changed).into(),
-        inode: record.map_or(0, |record| record.inode).into(),
-    }
 }
 
 /// Lists one behind the other, and where each begins; one more at the end.

@@ -17,10 +17,11 @@ use crate::project::Project;
 use crate::project::folders::Folders;
 use crate::project::overrides::SetOutside;
 use crate::project::values::Vars;
+use crate::project_cache;
 use crate::project_cache::BuildOutcome;
 use crate::project_cache::CachedProject;
+use crate::project_cache::FrontLook;
 use crate::project_cache::LoadedProject;
-use crate::project_cache::cached_project;
 use crate::scheduler::build_state::BuildContext;
 use crate::scheduler::build_state::BuildState;
 use crate::scheduler::event::Ended;
@@ -58,6 +59,8 @@ pub type WatchHook<'a> = (&'a mut WatchSet, &'a mut dyn FnMut(&mut WatchSet));
 pub struct Build<'s> {
     pub(super) state: BuildState<'s>,
     watch: Option<WatchHook<'s>>,
+    /// What was seen of the kept project already.
+    front: Option<FrontLook>,
     /// How many passes there were.
     passes: usize,
     /// Whole folders that are made.
@@ -84,6 +87,7 @@ impl<'s> Build<'s> {
         Self {
             state: BuildState::new(context, options, events),
             watch: None,
+            front: None,
             passes: 0,
             materialized: HashSet::new(),
             phases: None,
@@ -96,6 +100,11 @@ impl<'s> Build<'s> {
     pub fn watched(mut self, hook: Option<WatchHook<'s>>) -> Self {
         self.watch = hook;
         self
+    }
+
+    /// With what was seen of the kept project already.
+    pub fn with_front(&mut self, front: Option<FrontLook>) {
+        self.front = front;
     }
 
     /// With somebody who gives the project free for others, when only a job is left that has the terminal.
@@ -119,7 +128,7 @@ impl<'s> Build<'s> {
             description,
             outside,
             request,
-            key: cached_project::key(description, self.state.context.environment),
+            key: project_cache::key(description, self.state.context.environment),
         };
         self.begin();
         let result = self.run_passes(&inputs);
@@ -140,7 +149,13 @@ impl<'s> Build<'s> {
         let context = self.state.context;
         let ledger = context.ledger.borrow();
         let environment = context.environment;
-        let mut cached = CachedProject::open(&inputs.key, inputs.request, &ledger, environment);
+        let mut cached = CachedProject::open(
+            self.front.take(),
+            &inputs.key,
+            inputs.request,
+            &ledger,
+            environment,
+        );
         drop(ledger);
         if let Some(cached) = &mut cached
             && cached.answers(inputs.request)
@@ -187,6 +202,11 @@ impl<'s> Build<'s> {
         if self.state.progress.found_edges.len() > found_before && result.goes_on {
             // What was read in the wrong order is judged once more, behind what it read.
             self.state.progress.rejudges = true;
+            let cached = loaded.cached.as_ref();
+            if cached.is_some_and(|cached| cached.answers(inputs.request)) {
+                // The order that was taken over is not the one that is needed now.
+                self.phases = None;
+            }
             return Ok(true);
         }
         self.state.progress.rejudges = false;
@@ -194,19 +214,16 @@ impl<'s> Build<'s> {
             return Ok(self.note_materialized(&loaded.project, &plan.trees) && result.goes_on);
         }
         let is_only_pass = self.state.progress.is_last_pass && self.passes == 1;
-        if is_only_pass
-            && !result.failed
-            && !self.state.events.has_warned()
-            && !self.state.writer.is_closed()
-        {
+        if is_only_pass && !self.state.events.has_warned() && !self.state.writer.is_closed() {
             let outcome = BuildOutcome {
                 key: inputs.key,
                 request: inputs.request,
                 goals: &plan.goals,
                 order: &plan.order,
-                kept: &kept_in(&result.judged, result.open.as_ref()),
+                kept: &kept_in(&result.judged.good, result.open.as_ref()),
                 vars: &vars,
                 folders: &folders,
+                threads: self.state.options.threads,
             };
             keep_for_next(&mut self.state, &mut loaded, &outcome, &result.judged)?;
         }

@@ -44,6 +44,15 @@ struct NodeState {
     reasons: Vec<Reason>,
 }
 
+/// What a pass says of each position.
+#[derive(Default)]
+pub struct Judged {
+    /// Whether it was judged to have no reason to run.
+    pub kept: PerPosition<bool>,
+    /// Whether it has none now: also since it ran and ended well.
+    pub good: PerPosition<bool>,
+}
+
 /// One pass.
 pub struct Pass<'b, 's, 'p, 'd> {
     /// What it works on.
@@ -78,9 +87,8 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
         }
     }
 
-    /// Brings the goals up to date; contents of files that are `known` are not looked at. Gives for each
-    /// position whether it was judged to have no reason to run.
-    pub fn run(mut self, known: Option<KnownStates<'_>>) -> Result<PerPosition<bool>, BuildError> {
+    /// Brings the goals up to date; contents of files that are `known` are not looked at.
+    pub fn run(mut self, known: Option<KnownStates<'_>>) -> Result<Judged, BuildError> {
         let (project, order) = (self.view.project, self.view.order);
         let threads = self.state.options.threads;
         self.judge.states.survey(project, order, threads, known);
@@ -101,16 +109,24 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
         .check(&self.active)?;
         clean.set().for_each(|position| self.keep(position));
         if self.active.set().next().is_none() {
-            return Ok(clean);
+            return Ok(Judged {
+                good: clean.clone(),
+                kept: clean,
+            });
         }
         let result = self.dispatch();
         let fresh = self.record_fresh();
         result.and(fresh)?;
         self.run_finallies()?;
-        let nodes = self.nodes.values();
-        Ok(nodes
-            .map(|node| node.ending == Some(Ending::Kept))
-            .collect())
+        let endings = || self.nodes.values().map(|node| node.ending);
+        Ok(Judged {
+            kept: endings()
+                .map(|ending| ending == Some(Ending::Kept))
+                .collect(),
+            good: endings()
+                .map(|ending| ending.is_some_and(Ending::is_good))
+                .collect(),
+        })
     }
 
     /// Runs what is active.

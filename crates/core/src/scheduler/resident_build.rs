@@ -3,6 +3,7 @@
 use crate::graph::BuildRequest;
 use crate::graph::Node;
 use crate::project::Description;
+use crate::project_cache;
 use crate::project_cache::BuildOutcome;
 use crate::project_cache::ResidentProject;
 use crate::project_cache::cached_project;
@@ -28,7 +29,7 @@ impl Build<'_> {
     ) -> Result<Option<Summary>, BuildError> {
         self.begin();
         let environment = self.state.context.environment;
-        if !resident.holds(&cached_project::key(description, environment), environment) {
+        if !resident.holds(&project_cache::key(description, environment), environment) {
             return Ok(None);
         }
         let result = self.run_on(resident, request);
@@ -58,7 +59,7 @@ impl Build<'_> {
         let judged = run_pass(state, view, &resident.goals, cached)?;
         let made: Vec<_> = part
             .positions()
-            .filter(|&position| !judged[position])
+            .filter(|&position| !judged.kept[position])
             .filter_map(|position| match part.node(position).node(project) {
                 Node::Step(step) => Some(step),
                 _ => None,
@@ -72,9 +73,10 @@ impl Build<'_> {
                 request,
                 goals: &resident.goals,
                 order: &resident.order,
-                kept: &kept_in(&judged, Some(&open)),
+                kept: &kept_in(&judged.good, Some(&open)),
                 vars: resident.vars,
                 folders: resident.folders,
+                threads: state.options.threads,
             };
             keep_for_next(state, &mut resident.loaded, &outcome, &judged)?;
         }

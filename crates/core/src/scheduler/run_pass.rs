@@ -1,9 +1,11 @@
 //! What one pass is to do, has done, and leaves for the next run.
 
 use crate::graph::BuildRequest;
+use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::Order;
 use crate::graph::PerPosition;
+use crate::ledger::Entry;
 use crate::project::PathId;
 use crate::project::values::Vars;
 use crate::project_cache;
@@ -13,6 +15,7 @@ use crate::project_cache::LoadedProject;
 use crate::project_cache::cached_project;
 use crate::scheduler::build_state::BuildState;
 use crate::scheduler::options::BuildError;
+use crate::scheduler::pass::Judged;
 use crate::scheduler::pass::Pass;
 use crate::scheduler::pass_view::PassView;
 
@@ -30,8 +33,8 @@ pub struct PassResult {
     pub failed: bool,
     /// Whether another pass may begin.
     pub goes_on: bool,
-    /// For each position that was judged whether it is kept.
-    pub judged: PerPosition<bool>,
+    /// What was found of each position that was judged.
+    pub judged: Judged,
     /// Which positions were judged; all of them when that is not said.
     pub open: Option<PerPosition<bool>>,
 }
@@ -47,14 +50,14 @@ pub fn report(state: &mut BuildState<'_>, vars: &Vars<'_>) -> Result<(), BuildEr
     Ok(())
 }
 
-/// Carries one pass out; for each position that was judged whether it is kept. Contents that are known from the
+/// Carries one pass out. Contents that are known from the
 /// last run are not looked at.
 pub fn run_pass(
     state: &mut BuildState<'_>,
     view: PassView<'_, '_>,
     goals: &[NodeId],
     cached: Option<&CachedProject>,
-) -> Result<PerPosition<bool>, BuildError> {
+) -> Result<Judged, BuildError> {
     let contents = cached.map(CachedProject::contents);
     let known = |path: PathId| contents.as_ref()?.state(path);
     let known: Option<&dyn Fn(PathId) -> _> = match contents {
@@ -89,24 +92,77 @@ pub fn open_positions(
     Some(open)
 }
 
-/// Keeps the project for the next run when that will spare it much.
+/// What a run leaves for the next one.
+#[derive(Debug, PartialEq, Eq)]
+enum Keeping {
+    /// What is kept serves the next run as it is.
+    Nothing,
+    /// The project, as it is now.
+    Anew,
+    /// That all that the kept project reaches is up to date; the seal of its front.
+    UpToDate([u8; 32]),
+}
+
+/// Leaves for the next run what this one knows.
 pub fn keep_for_next<'d>(
     state: &mut BuildState<'_>,
     loaded: &mut LoadedProject<'d>,
     outcome: &BuildOutcome<'_, 'd>,
-    judged: &PerPosition<bool>,
+    judged: &Judged,
 ) -> Result<(), BuildError> {
-    let folded = state.writer.fold_if_large()?;
-    let kept = outcome.kept.set().count();
-    let all = outcome.order.nodes.len();
-    // What is kept already serves until many steps have to be judged beside it.
-    let stale = loaded.cached.is_none() || judged.set().count() > 64 + all / 32;
-    if (folded || stale) && kept * 2 > all {
-        let context = state.context;
-        let mut ledger = context.ledger.borrow_mut();
-        project_cache::keep(loaded, outcome, &mut ledger, context.environment);
+    match keeping(state, loaded, outcome, judged) {
+        Keeping::Nothing => Ok(()),
+        Keeping::UpToDate(seal) => state.writer.record([Entry::UpToDate(seal)]),
+        Keeping::Anew => {
+            let context = state.context;
+            let mut ledger = context.ledger.borrow_mut();
+            project_cache::keep(loaded, outcome, &mut ledger, context.environment)
+                .map_err(|error| BuildError::io("can't write the ledger", error))
+        }
     }
-    Ok(())
+}
+
+fn keeping(
+    state: &BuildState<'_>,
+    loaded: &LoadedProject<'_>,
+    outcome: &BuildOutcome<'_, '_>,
+    judged: &Judged,
+) -> Keeping {
+    let ledger = state.context.ledger.borrow();
+    let all = outcome.order.nodes.len();
+    let Some(cached) = &loaded.cached else {
+        return Keeping::Anew;
+    };
+    if !cached.answers(outcome.request) {
+        // The larger request is the one that it takes longest to answer.
+        return if all > cached.order_length() {
+            Keeping::Anew
+        } else {
+            Keeping::Nothing
+        };
+    }
+    let told_nothing = cached.is_all_said(&ledger);
+    if told_nothing && cached.is_unsure() {
+        // It would be the same again.
+        return Keeping::Nothing;
+    }
+    // A journal that is folded is not the one that was marked.
+    if ledger.is_large() || judged.kept.set().count() > 64 + all / 32 {
+        return Keeping::Anew;
+    }
+    let is_task = |id: &NodeId| matches!(id.node(&loaded.project), Node::Task(_));
+    let is_remarkable = outcome.vars.description.is_remarkable;
+    if !state.is_calm() || is_remarkable || outcome.order.nodes.iter().any(is_task) {
+        return Keeping::Nothing;
+    }
+    match cached.was_all_good() {
+        true if told_nothing => Keeping::Anew,
+        true => cached
+            .to_be_said_up_to_date(&loaded.project, &ledger)
+            .map_or(Keeping::Nothing, Keeping::UpToDate),
+        false if cached.is_unsure() => Keeping::Nothing,
+        false => Keeping::Anew,
+    }
 }
 
 /// For each position of a whole order whether its step is kept; only `open` ones were judged.

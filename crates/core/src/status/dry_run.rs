@@ -1,5 +1,7 @@
 //! What a run would do now, without doing it and without writing anything.
 
+use std::collections::HashSet;
+
 use crate::content::State;
 use crate::graph::Node;
 use crate::graph::NodeId;
@@ -106,6 +108,8 @@ impl DryRun<'_, '_> {
         let mut predictor = Predictor {
             run: self,
             set_by: set_by.unwrap_or_default(),
+            may_run: HashSet::new(),
+            remade: self.remade.iter().copied().collect(),
             inputs: StepInputs::new(self.vars, self.project),
             states: &states,
             buffers: InputBuffers::default(),
@@ -113,6 +117,11 @@ impl DryRun<'_, '_> {
         };
         for position in self.order.positions() {
             let prediction = predictor.prediction(position)?;
+            if prediction.decision != Decision::Keep
+                && let Node::Step(step) = prediction.node.node(self.project)
+            {
+                predictor.may_run.insert(step);
+            }
             predictor.predictions.push(prediction);
         }
         let predictions = predictor.predictions;
@@ -128,6 +137,10 @@ struct Predictor<'p, 'a, 'd> {
     states: &'p FileStates<'a>,
     /// Old outputs that a killed run left set by: the next one may put them back before it looks.
     set_by: Vec<String>,
+    /// Steps in front that would or may run.
+    may_run: HashSet<StepId>,
+    /// Steps that would run in any case.
+    remade: HashSet<NodeId>,
     buffers: InputBuffers,
     /// Those of the positions in front.
     predictions: PerPosition<Prediction>,
@@ -169,7 +182,7 @@ impl Predictor<'_, '_, '_> {
     }
 
     fn task_reasons(&self, task: TaskId, node: NodeId) -> Option<Vec<Reason>> {
-        let asked = self.run.remade.contains(&node);
+        let asked = self.remade.contains(&node);
         let ledger = self.run.environment.ledger.borrow();
         let judge = |state: &StepState<'_>| verdict::reasons(state, &ledger);
         self.inputs
@@ -177,7 +190,7 @@ impl Predictor<'_, '_, '_> {
     }
 
     fn step_reasons(&mut self, step: StepId, node: NodeId) -> Option<Vec<Reason>> {
-        let asked = self.run.remade.contains(&node);
+        let asked = self.remade.contains(&node);
         let ledger = self.run.environment.ledger.borrow();
         self.inputs
             .reasons(step, self.states, asked, &ledger, &mut self.buffers)
@@ -253,11 +266,7 @@ impl Predictor<'_, '_, '_> {
                 .collect(),
             None => return true,
         };
-        let may_run = |maker: StepId| {
-            self.predictions.values().any(|prediction| {
-                prediction.node == NodeId::step(maker) && prediction.decision != Decision::Keep
-            })
-        };
+        let may_run = |maker: StepId| self.may_run.contains(&maker);
         !makers
             .iter()
             .any(|&maker| Some(maker) != step && may_run(maker))

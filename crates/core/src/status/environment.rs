@@ -3,6 +3,7 @@
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
+use std::collections::BTreeSet;
 use std::collections::HashMap;
 
 use crate::content::Reader;
@@ -12,6 +13,7 @@ use crate::project::environment::Environment;
 use crate::project::environment::OutputError;
 use crate::project::secret;
 use crate::world::Clock;
+use crate::world::Digest;
 use crate::world::Disk;
 
 /// Runs a command of the project for its output.
@@ -36,6 +38,8 @@ pub struct RecordingEnvironment<'a> {
     asked: RefCell<HashMap<String, Result<String, OutputError>>>,
     /// Environment variables that were asked for.
     env_read: RefCell<HashMap<String, Option<String>>>,
+    /// Environment variables that were asked for and hold secrets.
+    secrets_read: RefCell<BTreeSet<String>>,
     /// Files that an earlier run made, and whether they are as it left them.
     leftovers: RefCell<BTreeMap<String, bool>>,
     /// Commands that were not asked, and whether their last output is known.
@@ -62,6 +66,7 @@ impl<'a> RecordingEnvironment<'a> {
             key: None,
             asked: RefCell::default(),
             env_read: RefCell::default(),
+            secrets_read: RefCell::default(),
             leftovers: RefCell::default(),
             not_asked: RefCell::default(),
         }
@@ -91,6 +96,27 @@ impl<'a> RecordingEnvironment<'a> {
         read.iter()
             .map(|(name, value)| (name.clone(), value.clone()))
             .collect()
+    }
+
+    /// The environment variables that hold secrets and were asked for, each with what tells whether it holds the
+    /// same in another run.
+    #[must_use]
+    pub fn secrets_read(&self) -> Vec<(String, Option<Digest>)> {
+        let read = self.secrets_read.borrow();
+        read.iter()
+            .map(|name| (name.clone(), self.secret_digest(name)))
+            .collect()
+    }
+
+    /// What tells whether a secret is the same in another run, and tells nothing else to anybody who has not the
+    /// user's key.
+    #[must_use]
+    pub fn secret_digest(&self, name: &str) -> Option<Digest> {
+        let value = (self.env)(name)?;
+        let key = self.key.unwrap_or_default();
+        Some(Digest(
+            *blake3::keyed_hash(&key, value.as_bytes()).as_bytes(),
+        ))
     }
 
     /// The commands that were asked, by their key, with what they printed.
@@ -173,6 +199,7 @@ impl Environment for RecordingEnvironment<'_> {
     }
 
     fn secret(&self, name: &str) -> Option<String> {
+        self.secrets_read.borrow_mut().insert(name.to_owned());
         (self.env)(name)
     }
 

@@ -16,6 +16,8 @@ pub use duration::duration;
 pub use nearest::nearest;
 pub use visible::visible_white_space;
 
+use std::sync::OnceLock;
+
 /// Which source of [`Sources`] a span lies in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
 pub struct SourceId(pub u32);
@@ -63,6 +65,18 @@ pub struct Source {
     pub name: String,
     /// The whole text.
     pub text: String,
+    /// Where its lines begin; worked out when a place is first asked for.
+    lines: OnceLock<Vec<u32>>,
+}
+
+impl Source {
+    fn lines(&self) -> &[u32] {
+        self.lines.get_or_init(|| {
+            let behind = |at: usize| u32::try_from(at + 1).unwrap_or(u32::MAX);
+            let ends = memchr::memchr_iter(b'\n', self.text.as_bytes());
+            std::iter::once(0).chain(ends.map(behind)).collect()
+        })
+    }
 }
 
 /// All texts read in one run; spans point into them.
@@ -96,6 +110,7 @@ impl Sources {
         self.all.push(Source {
             name: name.into(),
             text,
+            lines: OnceLock::new(),
         });
         id
     }
@@ -127,11 +142,12 @@ impl Sources {
     /// Line and column of a span's first byte.
     #[must_use]
     pub fn place(&self, span: Span) -> Location {
-        let before = &self.get(span.source).text[..span.start as usize];
-        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+        let source = self.get(span.source);
+        let line = source.lines().partition_point(|&start| start <= span.start);
+        let line_start = source.lines()[line - 1] as usize;
         Location {
-            line: before.bytes().filter(|&b| b == b'\n').count() + 1,
-            column: before[line_start..].chars().count() + 1,
+            line,
+            column: source.text[line_start..span.start as usize].chars().count() + 1,
         }
     }
 

@@ -60,24 +60,26 @@ impl ProjectLock {
             rustix::fs::flock(&file, FlockOperation::LockExclusive)
                 .map_err(|error| broken(error.into()))?;
         }
-        let text = format!("process {}, `{command}`\n", std::process::id());
+        let text = format!("process {}, `{command}`", std::process::id());
         let mut last = Vec::new();
         let mut write = || -> std::io::Result<()> {
             file.rewind()?;
             file.read_to_end(&mut last)?;
-            if last == text.as_bytes() {
+            if last.trim_ascii() == text.as_bytes() {
                 return Ok(());
             }
-            file.set_len(0)?;
+            // A file that is cut short before it is written is written out when it is closed: what is longer is
+            // written over with spaces.
+            let line = format!("{text:width$}\n", width = last.len().saturating_sub(1));
             file.rewind()?;
-            file.write_all(text.as_bytes())
+            file.write_all(line.as_bytes())
         };
         // A full disk must not keep a run from looking whether anything has to be done. The file is
         // empty then, so that nobody takes it for their own.
         let _ = write();
         Ok(Self {
             _file: file,
-            was_ours: last == text.as_bytes(),
+            was_ours: last.trim_ascii() == text.as_bytes(),
         })
     }
 }

@@ -2,22 +2,25 @@
 
 pub mod settings;
 
+mod approach;
 mod error;
 mod location;
 mod lock;
 mod open;
+mod options;
 mod outside;
 mod own_folder;
 mod trust;
 mod user;
 
+pub use approach::Approach;
 pub use error::WorkspaceError;
 pub use location::ProjectLocation;
 pub use lock::ProjectLock;
-pub use open::Access;
 pub use open::Note;
-pub use open::OpenOptions;
 pub use open::Workspace;
+pub use options::Access;
+pub use options::OpenOptions;
 pub use own_folder::OWN;
 pub use settings::Settings;
 pub use user::UserFolders;

@@ -14,23 +14,26 @@ use crate::project::environment::Overrides;
 use crate::project::folders::Folders;
 use crate::project::overrides::SetOutside;
 use crate::project::values::Vars;
+use crate::project_cache::FrontLook;
 use crate::scheduler::Recovered;
 use crate::scheduler::recover;
 use crate::status::CommandRunner;
 use crate::status::RecordingEnvironment;
 use crate::text::Diagnostic;
 use crate::text::Sources;
+use crate::workspace::approach::Approach;
+use crate::workspace::approach::env;
+use crate::workspace::approach::outside_digest;
 use crate::workspace::error::WorkspaceError;
 use crate::workspace::location::ProjectLocation;
+use crate::workspace::options::Access;
+use crate::workspace::options::OpenOptions;
 use crate::workspace::outside::named_like_commands;
 use crate::workspace::outside::set_for_nobody;
-use crate::workspace::settings;
 use crate::workspace::settings::Settings;
-use crate::workspace::trust::Trust;
 use crate::workspace::user::UserFolders;
 use crate::world::RealDisk;
 use crate::world::SystemClock;
-use crate::world::names;
 
 /// What is worth a word while a project is opened.
 #[derive(Debug)]
@@ -48,28 +51,6 @@ pub enum Note<'n> {
     LikeACommand(&'n str),
     /// What is likely not meant.
     Warnings(&'n Sources, &'n [Diagnostic]),
-}
-
-/// Whether a project is opened to run something in it.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Access {
-    /// Nothing is written.
-    #[default]
-    Read,
-    /// The ledger may be written to, and what a killed run left behind is put in order first. The caller holds
-    /// the project ([`ProjectLock`](crate::workspace::ProjectLock)).
-    Run,
-}
-
-/// How to open a project.
-#[derive(Clone, Debug, Default)]
-pub struct OpenOptions {
-    /// What for.
-    pub access: Access,
-    /// Variables and the words that they are set to.
-    pub lets: Vec<(String, String)>,
-    /// Names of commands, which tasks had better not have.
-    pub commands: Vec<String>,
 }
 
 /// A project that was read, with its ledger.
@@ -90,15 +71,11 @@ pub struct Workspace {
     pub settings: Settings,
     /// The user's own files.
     pub user: UserFolders,
+    front: RefCell<Option<FrontLook>>,
     /// Whether these are the user's own tasks, which can be run in any project.
     pub is_personal: bool,
     /// A key that only this user has.
     key: Option<[u8; 32]>,
-}
-
-/// An environment variable of this process.
-fn env(name: &str) -> Option<String> {
-    std::env::var_os(name).map(|value| names::os_to_text(&value).into_owned())
 }
 
 impl Workspace {
@@ -113,35 +90,55 @@ impl Workspace {
         options: &OpenOptions,
         note: &mut dyn FnMut(Note<'_>),
     ) -> Result<Self, WorkspaceError> {
-        let disk = RealDisk::open(&location.root).map_err(|error| {
-            WorkspaceError::io(format!("can't open `{}`", location.root.display()), error)
-        })?;
-        let settings = settings::read(user)?;
-        let trust = Trust::new(&location.start, &settings, user);
-        if location.own().symlink_metadata().is_ok() {
-            trust.check(&location.own())?;
-        }
+        Self::open_after(Approach::new(location, user, options)?, user, options, note)
+    }
+
+    /// The same for one that was approached.
+    ///
+    /// # Errors
+    /// As [`Workspace::open`].
+    pub fn open_after(
+        mut approach: Approach,
+        user: &UserFolders,
+        options: &OpenOptions,
+        note: &mut dyn FnMut(Note<'_>),
+    ) -> Result<Self, WorkspaceError> {
+        let location = &approach.location;
         let storage = Box::new(RealStorage::new(&location.own()));
         let (ledger, damage) = Ledger::open(storage, options.access == Access::Run)
             .map_err(|error| WorkspaceError::io("can't read the ledger", error))?;
         if let Some(Damage::SetAside { to, reason }) = damage {
             note(Note::LedgerSetAside { to, reason });
         }
-        let (description, wrong) = Description::read(&disk);
+        let (description, wrong) = match approach.description() {
+            Some(description) => (description, Vec::new()),
+            None => Description::read(&approach.disk),
+        };
+        let Approach {
+            location,
+            disk,
+            clock,
+            settings,
+            trust,
+            key,
+            front,
+            ..
+        } = approach;
         for file in &description.files {
             trust.check(&location.root.join(file))?;
         }
         let mut workspace = Self {
             location,
             disk,
-            clock: SystemClock::default(),
+            clock,
+            front: RefCell::new(front),
             ledger: RefCell::new(ledger),
             description: Description::default(),
             outside: SetOutside::default(),
             settings,
             user: user.clone(),
             is_personal: false,
-            key: user.key(),
+            key,
         };
         if options.access == Access::Run {
             // Also when the description is wrong: an old recipe may still be at work.
@@ -188,8 +185,10 @@ impl Workspace {
             &self.environment() as &dyn Environment,
         );
         wrong.extend(more);
+        let mut is_remarkable = false;
         for name in named_like_commands(&description, &options.commands) {
             note(Note::LikeACommand(name));
+            is_remarkable = true;
         }
         wrong.extend(set_for_nobody(&description));
         if wrong.iter().any(Diagnostic::is_error) {
@@ -197,8 +196,10 @@ impl Workspace {
             return Err(WorkspaceError::Description(sources, wrong));
         }
         note(Note::Warnings(&description.sources, &wrong));
+        description.is_remarkable = is_remarkable || !wrong.is_empty();
         self.description = description;
         self.outside = outside;
+        self.outside.digest = outside_digest(&self.settings, options);
         Ok(())
     }
 
@@ -232,8 +233,16 @@ impl Workspace {
             }
         }
         self.describe(description, wrong, options, note)?;
+        self.description.is_personal = true;
+        self.front.take();
         self.is_personal = true;
         Ok(Ok(self))
+    }
+
+    /// What was seen of the kept project already, once.
+    #[must_use]
+    pub fn take_front(&self) -> Option<FrontLook> {
+        self.front.take()
     }
 
     /// The project's environment for whoever starts nothing from the project.

@@ -10,6 +10,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::rc::Rc;
 
+use handloom_core::world::Digest;
 use proptest::prelude::*;
 
 use handloom_core::graph;
@@ -17,10 +18,14 @@ use handloom_core::graph::BuildRequest;
 use handloom_core::graph::Node;
 use handloom_core::graph::goals;
 use handloom_core::ledger::Ledger;
+use handloom_core::ledger::LedgerGlance;
+use handloom_core::ledger::MemoryStorage;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
 use handloom_core::project_cache::CachedProject;
+use handloom_core::project_cache::FrontLook;
 use handloom_core::project_cache::LoadedProject;
+use handloom_core::project_cache::Question;
 use handloom_core::project_cache::ResidentProject;
 use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Ending;
@@ -143,15 +148,25 @@ impl World {
             return (Vec::new(), false);
         }
         let environment = bed::environment(machine, &ledger);
-        let (description, outside) = bed::describe(machine, &environment);
-        let mut ended = Vec::new();
         let asked = BuildRequest {
             names: goal.map(|goal| output(goal, 0)).into_iter().collect(),
             ..BuildRequest::default()
         };
+        let mut front = match Self::glance(machine, &asked) {
+            Ok(()) => return (Vec::new(), true),
+            Err(front) => front,
+        };
+        let (described, outside) = bed::describe(machine, &environment);
+        let glance = LedgerGlance::at(machine.storage());
+        let kept = front
+            .as_mut()
+            .and_then(|front| front.description(&glance, machine, &[7; 32]));
+        let description = kept.unwrap_or(described);
+        let mut ended = Vec::new();
         let bed = Bed::of(machine, options(jobs));
         let note = |event: &Event| note(event, &mut ended);
         let result = bed.build(&ledger, &environment, None, note, |build| {
+            build.with_front(front);
             build.run(&description, &outside, &asked)
         });
         let good = match &result {
@@ -159,6 +174,26 @@ impl World {
             Err(_) => false,
         };
         (ended, good)
+    }
+
+    /// What the program does before it opens a project: nothing more when nothing changed; and else what it saw.
+    fn glance(machine: &Machine, asked: &BuildRequest) -> Result<(), Option<FrontLook>> {
+        let nothing = RefCell::new(Ledger::empty(Box::new(MemoryStorage::default())));
+        let environment = bed::environment(machine, &nothing);
+        let mut glance = LedgerGlance::at(machine.storage());
+        let front = FrontLook::open(&glance, &environment, &Digest([0; 32]));
+        let mut front = front.ok_or(None)?;
+        let question = Question {
+            request: asked,
+            threads: 1,
+        };
+        match front.unchanged(&question, &glance, &environment) {
+            None => Err(Some(front)),
+            Some(unchanged) => {
+                unchanged.note(&mut glance);
+                Ok(())
+            }
+        }
     }
 
     /// What a run would do, by step: worked out anew, and with what the last run kept, which must not differ.
@@ -172,7 +207,8 @@ impl World {
         };
         let anew = with_vars(machine, |seen| {
             let anew = foreseen(seen, &mut seen.loaded(None), &asked);
-            let cached = CachedProject::of_last_run(seen.description, &asked, seen.environment);
+            let cached =
+                CachedProject::of_last_run(None, seen.description, &asked, seen.environment);
             if cached.is_some() {
                 let mut loaded = seen.loaded(cached);
                 prop_assert!(loaded.cached.is_some(), "the same description");

@@ -179,6 +179,7 @@ impl Model {
             Entry::FolderGone(path) => {
                 self.folders.remove(&path);
             }
+            Entry::UpToDate(_) => {}
         }
     }
 

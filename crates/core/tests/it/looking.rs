@@ -84,7 +84,7 @@ pub fn look(
         .project();
         wrong.extend(vars.take_diagnostics());
         if wrong.is_empty() {
-            for decl in &project.decls {
+            for decl in project.decls.iter() {
                 let _ = decl.recipe_text(&vars);
             }
             wrong.extend(vars.take_diagnostics());

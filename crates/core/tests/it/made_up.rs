@@ -15,6 +15,7 @@ use handloom_core::executor::Job;
 use handloom_core::executor::JobRunner;
 use handloom_core::executor::Outcome;
 use handloom_core::ledger::Bytes;
+use handloom_core::ledger::KeptFile;
 use handloom_core::ledger::MemoryStorage;
 use handloom_core::ledger::Storage;
 use handloom_core::world::Clock;
@@ -503,11 +504,11 @@ impl Storage for Frozen {
         self.then(Storage::set_aside)
     }
 
-    fn worked_out(&self) -> io::Result<Option<Bytes>> {
-        self.ledger.worked_out()
+    fn kept(&self, file: KeptFile) -> io::Result<Option<Bytes>> {
+        self.ledger.kept(file)
     }
 
-    fn keep_worked_out(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.then(|storage| storage.keep_worked_out(bytes))
+    fn keep(&mut self, file: KeptFile, bytes: &[u8]) -> io::Result<()> {
+        self.then(|storage| storage.keep(file, bytes))
     }
 }

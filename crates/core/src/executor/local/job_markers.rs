@@ -122,6 +122,14 @@ pub struct Killed {
     pub slots: Vec<usize>,
 }
 
+impl Killed {
+    /// Whether marks are left of a run that may have been killed.
+    #[must_use]
+    pub fn is_marked(scratch: &Path) -> bool {
+        scratch.join(NAME).symlink_metadata().is_ok()
+    }
+}
+
 /// Ends what is left of a run that was killed; `None` when the last run came to its end.
 ///
 /// # Errors

@@ -1,0 +1,337 @@
+//! Projects of every shape that large ones have, of any size, built without starting a process.
+//!
+//! The recipes are real and run as they are; [`build`] carries them out in this process instead, so that a
+//! project of 100,000 steps stands after seconds.
+
+use std::fmt::Write;
+use std::io;
+use std::path::Path;
+
+use handloom_core::executor::CancelToken;
+use handloom_core::executor::Exit;
+use handloom_core::executor::Job;
+use handloom_core::executor::JobRunner;
+use handloom_core::executor::Outcome;
+use handloom_core::graph::BuildRequest;
+use handloom_core::scheduler::Build;
+use handloom_core::scheduler::BuildContext;
+use handloom_core::scheduler::BuildOptions;
+use handloom_core::scheduler::EventHub;
+use handloom_core::scheduler::Summary;
+use handloom_core::workspace::Access;
+use handloom_core::workspace::OpenOptions;
+use handloom_core::workspace::ProjectLocation;
+use handloom_core::workspace::ProjectLock;
+use handloom_core::workspace::UserFolders;
+use handloom_core::workspace::Workspace;
+
+/// How a project's steps hang together, and how they are described.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Shape {
+    /// One pattern that gives all steps.
+    Pattern,
+    /// Each step described by itself.
+    Alone,
+    /// Layers of a thousand, each step reading three of the layer below.
+    Layers,
+    /// Each step reads what the one before made.
+    Chain,
+    /// One step with as many prerequisites.
+    Wide,
+    /// Parts of a thousand steps each.
+    Parts,
+    /// The same sources in two configurations.
+    Configurations,
+    /// Labels, and two outputs a step.
+    Pairs,
+    /// Each step has learned of 300 prerequisites out of 2,000.
+    Learned,
+    /// Each step reads a whole folder.
+    Folders,
+}
+
+impl Shape {
+    /// All of them.
+    pub const ALL: [Self; 10] = [
+        Self::Pattern,
+        Self::Alone,
+        Self::Layers,
+        Self::Chain,
+        Self::Wide,
+        Self::Parts,
+        Self::Configurations,
+        Self::Pairs,
+        Self::Learned,
+        Self::Folders,
+    ];
+
+    /// Its name in tables and on the command line.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Pattern => "pattern",
+            Self::Alone => "alone",
+            Self::Layers => "layers",
+            Self::Chain => "chain",
+            Self::Wide => "wide",
+            Self::Parts => "parts",
+            Self::Configurations => "configurations",
+            Self::Pairs => "pairs",
+            Self::Learned => "learned",
+            Self::Folders => "folders",
+        }
+    }
+
+    /// The name of one of its outputs, in the middle.
+    pub fn output(self, steps: usize) -> String {
+        let middle = steps / 2;
+        match self {
+            Self::Wide => "out/all".to_owned(),
+            Self::Parts => format!("p{:03}/out/f{:03}.o", middle / 1000, middle % 1000),
+            Self::Configurations => format!("out/debug/{}.o", name(middle / 2)),
+            Self::Pairs => format!("out/{}.csv", name(middle)),
+            _ => format!("out/{}.o", name(middle)),
+        }
+    }
+
+    /// One of its sources: that of the step in the middle, where it has its own.
+    pub fn source(self, steps: usize) -> String {
+        let middle = steps / 2;
+        match self {
+            Self::Parts => format!("p{:03}/src/f{:03}.c", middle / 1000, middle % 1000),
+            Self::Configurations => format!("src/{}.c", name(middle / 2)),
+            Self::Layers => format!("src/{}.c", name(middle.min(999) / 2)),
+            Self::Chain => format!("src/{}.c", name(0)),
+            Self::Pairs => format!("logs/{}.log", name(middle)),
+            Self::Folders => format!("data/{}/b", name(middle)),
+            _ => format!("src/{}.c", name(middle)),
+        }
+    }
+
+    /// Writes the project's sources and description.
+    ///
+    /// # Errors
+    /// When the disk fails.
+    pub fn write(self, root: &Path, steps: usize) -> io::Result<()> {
+        let mut loom = String::new();
+        let alone = |loom: &mut String, step: usize, needs: &str| {
+            let _ = write!(
+                loom,
+                "target out/{0}.o\n  needs {needs}\n  recipe: echo {step} > @{{target}}\n",
+                name(step)
+            );
+        };
+        match self {
+            Self::Pattern => {
+                sources(root, "src", "c", steps)?;
+                loom.push_str(
+                    "target out/<d>/<unit>.o\n  needs each src/<d>/<unit>.c\n  recipe: echo @{unit} > @{target}\n",
+                );
+            }
+            Self::Alone => {
+                sources(root, "src", "c", steps)?;
+                for step in 0..steps {
+                    alone(&mut loom, step, &format!("src/{}.c", name(step)));
+                }
+            }
+            Self::Layers => {
+                let width = steps.min(1000);
+                sources(root, "src", "c", width)?;
+                for step in 0..steps {
+                    let needs = match step.checked_sub(width) {
+                        None => format!("src/{}.c", name(step)),
+                        Some(below) => {
+                            let layer = below / width * width;
+                            let of = |more: usize| layer + (below + more) % width;
+                            let [one, two, three] = [of(0), of(7), of(331)].map(name);
+                            format!("out/{one}.o out/{two}.o out/{three}.o")
+                        }
+                    };
+                    alone(&mut loom, step, &needs);
+                }
+            }
+            Self::Chain => {
+                sources(root, "src", "c", 1)?;
+                alone(&mut loom, 0, &format!("src/{}.c", name(0)));
+                for step in 1..steps {
+                    alone(&mut loom, step, &format!("out/{}.o", name(step - 1)));
+                }
+            }
+            Self::Wide => {
+                sources(root, "src", "c", steps)?;
+                loom.push_str(
+                    "target out/all\n  needs src/*/*.c\n  recipe: echo all > @{target}\n",
+                );
+            }
+            Self::Parts => {
+                for part in 0..steps.div_ceil(1000) {
+                    let _ = writeln!(loom, "include p{part:03}/");
+                    let folder = root.join(format!("p{part:03}"));
+                    std::fs::create_dir_all(folder.join("src"))?;
+                    for step in 0..(steps - part * 1000).min(1000) {
+                        std::fs::write(folder.join(format!("src/f{step:03}.c")), "1")?;
+                    }
+                    std::fs::write(
+                        folder.join("hand.loom"),
+                        "target out/<unit>.o\n  needs each src/<unit>.c\n  recipe: echo @{unit} > @{target}\n",
+                    )?;
+                }
+            }
+            Self::Configurations => {
+                sources(root, "src", "c", steps / 2)?;
+                loom.push_str(
+                    "target out/<mode>/<d>/<unit>.o\n  each mode in debug release\n  needs each src/<d>/<unit>.c\n  recipe: echo @{mode} > @{target}\n",
+                );
+            }
+            Self::Pairs => {
+                sources(root, "logs", "log", steps)?;
+                std::fs::write(root.join("tool.sh"), "1")?;
+                loom.push_str(
+                    "target table: out/<d>/<n>.csv  curve: out/<d>/<n>.svg\n  needs\n    log: each logs/<d>/<n>.log\n    tool: tool.sh\n  recipe: echo @{n} > @{table}; echo @{n} > @{curve}\n",
+                );
+            }
+            Self::Learned => {
+                sources(root, "src", "c", steps)?;
+                std::fs::create_dir_all(root.join("include"))?;
+                for header in 0..2000 {
+                    std::fs::write(root.join(format!("include/h{header:04}.h")), "1")?;
+                }
+                for listing in 0..100 {
+                    let mut text = "it:".to_owned();
+                    for more in 0..300 {
+                        let _ = write!(text, " include/h{:04}.h", (listing * 17 + more * 7) % 2000);
+                    }
+                    std::fs::write(root.join(format!("l{listing:02}.d")), text)?;
+                }
+                for step in 0..steps {
+                    let _ = write!(
+                        loom,
+                        "target out/{0}.o\n  needs src/{0}.c\n  learn\n  recipe: echo {step} > @{{target}}; cp l{1:02}.d @{{learn}}\n",
+                        name(step),
+                        step % 100
+                    );
+                }
+            }
+            Self::Folders => {
+                for step in 0..steps {
+                    let folder = root.join(format!("data/{}", name(step)));
+                    std::fs::create_dir_all(&folder)?;
+                    for file in ["a", "b", "c"] {
+                        std::fs::write(folder.join(file), file)?;
+                    }
+                    alone(&mut loom, step, &format!("data/{}/", name(step)));
+                }
+            }
+        }
+        std::fs::write(root.join("hand.loom"), loom)
+    }
+}
+
+/// The name of the source or output with this number, below its folder.
+fn name(index: usize) -> String {
+    format!("{:03}/f{index:06}", index / 1000)
+}
+
+fn sources(root: &Path, folder: &str, ending: &str, count: usize) -> io::Result<()> {
+    for index in 0..count {
+        if index % 1000 == 0 {
+            std::fs::create_dir_all(root.join(format!("{folder}/{:03}", index / 1000)))?;
+        }
+        let path = format!("{folder}/{}.{ending}", name(index));
+        std::fs::write(root.join(path), index.to_string())?;
+    }
+    Ok(())
+}
+
+/// Weaves a project as the program would, with its recipes carried out in this process.
+pub fn build(root: &Path) -> Summary {
+    let user = &UserFolders::from_env();
+    let location = ProjectLocation::find(Some(root), user).expect("it is a project");
+    location.make_own().expect("a folder");
+    let lock = ProjectLock::take(&location.own(), "bench", true, |_| {}).expect("nobody has it");
+    let options = OpenOptions {
+        access: Access::Run,
+        ..OpenOptions::default()
+    };
+    let workspace =
+        Workspace::open(location, user, &options, &mut |_| {}).expect("it can be opened");
+    let environment = workspace.environment();
+    let executor = InProcess {
+        cancel: CancelToken::default(),
+        root: workspace.location.root.clone(),
+    };
+    let context = BuildContext {
+        disk: &workspace.disk,
+        clock: &workspace.clock,
+        executor: &executor,
+        ledger: &workspace.ledger,
+        environment: &environment,
+    };
+    let options = BuildOptions {
+        jobs: 2,
+        threads: 2,
+        ..BuildOptions::default()
+    };
+    let mut build = Build::new(context, options, EventHub::new(&workspace.clock));
+    build.with_front(workspace.take_front());
+    let summary = build
+        .run(
+            &workspace.description,
+            &workspace.outside,
+            &BuildRequest::default(),
+        )
+        .expect("a run");
+    drop(lock);
+    summary
+}
+
+/// Carries out what recipes of these projects say, without a shell.
+struct InProcess {
+    cancel: CancelToken,
+    root: std::path::PathBuf,
+}
+
+impl JobRunner for InProcess {
+    fn cancel(&self) -> &CancelToken {
+        &self.cancel
+    }
+
+    fn run(&self, job: &Job, _: &mut dyn FnMut(&[u8])) -> Outcome {
+        let root = self.root.join(&job.folder);
+        let done = job.script.split(';').all(|command| {
+            let words: Vec<&str> = command.split_whitespace().collect();
+            match words[..] {
+                ["echo", text, ">", to] => {
+                    let text = text.trim_matches('\'');
+                    std::fs::write(root.join(to), format!("{text}\n")).is_ok()
+                }
+                ["cp", from, to] => std::fs::copy(root.join(from), root.join(to)).is_ok(),
+                _ => false,
+            }
+        });
+        Outcome::silent(Exit::Status(i32::from(!done)))
+    }
+}
+
+/// All files of a project but Hand Loom's own and its description, sorted: those that a run looks at.
+pub fn files(root: &Path) -> Vec<std::path::PathBuf> {
+    let mut found = Vec::new();
+    let mut folders = vec![root.to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+            let (path, name) = (entry.path(), entry.file_name());
+            if name == ".handloom"
+                || name == "hand.loom"
+                || path.extension().is_some_and(|e| e == "d")
+            {
+                continue;
+            }
+            if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
+                folders.push(path);
+            } else {
+                found.push(path);
+            }
+        }
+    }
+    found.sort();
+    found
+}

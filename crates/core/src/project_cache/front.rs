@@ -1,0 +1,312 @@
+//! The front of a kept project: all that tells whether anything changed, and nothing that is only needed when
+//! something did.
+//!
+//! A run that finds that everything holds, and every file as it is recorded here, has nothing to do, and needs
+//! neither the description's syntax nor the ledger's records. [`crate::ledger::arrays`] says how arrays are; the
+//! magic is `HLFRNT01`, the arrays are those of [`FrontSection`]; the first is a [`FrontHeader`] in the postcard
+//! format.
+
+use serde::Deserialize;
+use serde::Serialize;
+use zerocopy::FromBytes;
+use zerocopy::Immutable;
+use zerocopy::IntoBytes;
+use zerocopy::KnownLayout;
+use zerocopy::Unaligned;
+use zerocopy::little_endian::I64;
+use zerocopy::little_endian::U32;
+use zerocopy::little_endian::U64;
+
+use crate::content::Record;
+use crate::content::State;
+use crate::ledger::Bytes;
+use crate::ledger::Mark;
+use crate::ledger::arrays;
+use crate::ledger::arrays::ArrayLayout;
+use crate::ledger::arrays::Arrays;
+use crate::project_cache::dependencies::CacheDependencies;
+use crate::project_cache::request::CachedRequest;
+use crate::world::Digest;
+
+/// The arrays, in the order of the table.
+#[derive(Clone, Copy)]
+enum FrontSection {
+    /// [`FrontHeader`], postcard.
+    Header,
+    /// The paths of `Looked`, one behind the other.
+    Arena,
+    /// Where each path ends in `Arena`.
+    Ends,
+    /// [`LookRec`], sorted by path.
+    Looked,
+    /// For each of `Looked` the digest of what stood there, or of the names in a folder.
+    Digests,
+}
+
+const LAYOUT: ArrayLayout = ArrayLayout {
+    magic: b"HLFRNT01",
+    older: &[],
+    older_arrays: 0,
+    sizes: &[1, 1, 4, size_of::<LookRec>(), 32],
+};
+
+/// A path that was looked at, and how it is recognised.
+#[derive(Clone, Copy, Debug, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
+#[repr(C)]
+pub struct LookRec {
+    /// The path in the body that this belongs to: the file, or the whole folder that it lies in.
+    pub path: U32,
+    /// A [`LookKind`], with [`YOUNG`].
+    kind: U32,
+    size: U64,
+    modified: I64,
+    changed: I64,
+    inode: U64,
+}
+
+/// What is known of a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LookKind {
+    /// A file.
+    File,
+    /// A link to a file.
+    Link,
+    /// Nothing stands there.
+    Absent,
+    /// A file below a whole folder.
+    Inside,
+    /// A whole folder, or one in it: its names.
+    Names,
+}
+
+/// Set in a kind: it was read so soon after its last change that its times prove nothing.
+const YOUNG: u32 = 1 << 8;
+
+impl LookRec {
+    /// What is known of a path. Without a record there is nothing.
+    pub fn new(path: u32, kind: LookKind, record: Option<&Record>) -> Self {
+        let young = record.is_some_and(|record| !record.settled());
+        let kind = match kind {
+            LookKind::File => 0,
+            LookKind::Absent => 1,
+            LookKind::Inside => 2,
+            LookKind::Names => 3,
+            LookKind::Link => 4,
+        };
+        Self {
+            path: path.into(),
+            kind: (kind | if young { YOUNG } else { 0 }).into(),
+            size: record.map_or(0, |record| record.size).into(),
+            modified: record.map_or(0, |record| record.modified).into(),
+            changed: record.map_or(0, |record| record.changed).into(),
+            inode: record.map_or(0, |record| record.inode).into(),
+        }
+    }
+
+    /// What it is.
+    pub fn kind(&self) -> LookKind {
+        match self.kind.get() & !YOUNG {
+            0 => LookKind::File,
+            1 => LookKind::Absent,
+            2 => LookKind::Inside,
+            4 => LookKind::Link,
+            _ => LookKind::Names,
+        }
+    }
+
+    /// Whether it is a file that can be read.
+    pub fn is_file(&self) -> bool {
+        matches!(
+            self.kind(),
+            LookKind::File | LookKind::Link | LookKind::Inside
+        )
+    }
+
+    /// Whether its times prove nothing.
+    pub fn is_young(&self) -> bool {
+        self.kind.get() & YOUNG != 0
+    }
+
+    /// Whether size, times and identity are as recorded.
+    pub fn same_stat(&self, stat: &crate::world::Stat) -> bool {
+        self.size.get() == stat.size
+            && self.modified.get() == stat.modified
+            && self.changed.get() == stat.changed
+            && self.inode.get() == stat.inode
+    }
+}
+
+/// All that is small.
+#[derive(Serialize, Deserialize)]
+pub struct FrontHeader {
+    /// The digest of what the project was worked out from.
+    pub key: Digest,
+    /// The digest of the program, the machine and the project's folder.
+    pub place: Digest,
+    /// The digest of all that sets variables from outside.
+    pub outside: Digest,
+    /// The description's files: how each is recognised, and the digest of its text.
+    pub files: Vec<(String, Option<Record>, Digest)>,
+    /// What was asked for.
+    pub request: CachedRequest,
+    /// How far the journal reached.
+    pub mark: Mark,
+    /// What working out depended on.
+    pub dependencies: CacheDependencies,
+    /// Whether every step that was reached has no reason to run, nothing else was reached, and nothing has to
+    /// be said of the description.
+    pub all_good: bool,
+    /// Whether something has to be said of the description whenever it is read.
+    pub is_remarkable: bool,
+    /// Whether there are paths of which it can't be told without reading whether they changed.
+    pub is_unsure: bool,
+    /// How many steps were reached.
+    pub steps_in_order: usize,
+    /// The seal of the body that belongs to it.
+    pub body: [u8; 32],
+}
+
+/// What is looked at, as it is gathered.
+#[derive(Default)]
+pub struct FrontLooks {
+    /// The paths, one behind the other.
+    pub arena: String,
+    /// Where each ends.
+    pub ends: Vec<u32>,
+    /// How each is recognised.
+    pub looked: Vec<LookRec>,
+    /// What stood there.
+    pub digests: Vec<[u8; 32]>,
+}
+
+/// A front that is being read.
+pub struct Front {
+    arrays: Arrays,
+    /// All that is small.
+    pub header: FrontHeader,
+}
+
+/// The bytes of a front.
+pub fn write(header: &FrontHeader, looks: &FrontLooks, key: &[u8; 32]) -> Option<Vec<u8>> {
+    let small = postcard::to_allocvec(header).ok()?;
+    let mut bytes = arrays::write(
+        LAYOUT,
+        &[0; 32],
+        0,
+        &[
+            &small,
+            looks.arena.as_bytes(),
+            looks.ends.as_bytes(),
+            looks.looked.as_bytes(),
+            looks.digests.as_bytes(),
+        ],
+    );
+    arrays::seal(&mut bytes, key);
+    Some(bytes)
+}
+
+impl Front {
+    /// Reads one; `None` when it is damaged, of another kind, or was not written by this user.
+    pub fn open(bytes: Bytes, key: &[u8; 32]) -> Option<Self> {
+        let arrays = Arrays::open_sealed(bytes, LAYOUT, key).ok()?;
+        let header = postcard::from_bytes(arrays.get::<u8>(FrontSection::Header as usize)).ok()?;
+        let front = Self { arrays, header };
+        front.is_sound().then_some(front)
+    }
+
+    fn is_sound(&self) -> bool {
+        let count = self.looked().len();
+        let arena = self.arrays.count(FrontSection::Arena as usize);
+        let ends = self.ends();
+        ends.len() == count
+            && self.arrays.count(FrontSection::Digests as usize) == count
+            && ends.windows(2).all(|pair| pair[0].get() <= pair[1].get())
+            && ends.last().is_none_or(|last| last.get() as usize <= arena)
+    }
+
+    /// What only this front is sealed with.
+    pub fn seal(&self) -> [u8; 32] {
+        self.arrays.seed
+    }
+
+    /// What is looked at, sorted by path.
+    pub fn looked(&self) -> &[LookRec] {
+        self.arrays.get(FrontSection::Looked as usize)
+    }
+
+    fn ends(&self) -> &[U32] {
+        self.arrays.get(FrontSection::Ends as usize)
+    }
+
+    /// The path of one look.
+    pub fn path(&self, look: usize) -> &str {
+        let start = look
+            .checked_sub(1)
+            .map_or(0, |before| self.ends()[before].get());
+        let bytes = self.arrays.get::<u8>(FrontSection::Arena as usize);
+        let bytes = bytes.get(start as usize..self.ends()[look].get() as usize);
+        std::str::from_utf8(bytes.unwrap_or_default()).unwrap_or_default()
+    }
+
+    /// The look at a path itself.
+    pub fn find(&self, path: &str) -> Option<usize> {
+        let (mut low, mut high) = (0, self.looked().len());
+        while low < high {
+            let middle = low.midpoint(high);
+            if self.path(middle) < path {
+                low = middle + 1;
+            } else {
+                high = middle;
+            }
+        }
+        (low < self.looked().len() && self.path(low) == path).then_some(low)
+    }
+
+    /// The digest of what stood there.
+    pub fn digest(&self, look: usize) -> Digest {
+        let digests = self.arrays.get::<[u8; 32]>(FrontSection::Digests as usize);
+        Digest(digests.get(look).copied().unwrap_or_default())
+    }
+
+    /// The bytes of the same front with other records of the same contents, by the number of the look.
+    pub fn with_records<'r>(
+        &self,
+        records: impl Iterator<Item = (usize, &'r Record)>,
+        key: &[u8; 32],
+    ) -> Option<Vec<u8>> {
+        let mut looked = self.looked().to_vec();
+        for (look, record) in records {
+            if record.digest != self.digest(look) {
+                return None;
+            }
+            let known = looked.get_mut(look)?;
+            *known = LookRec::new(known.path.get(), known.kind(), Some(record));
+        }
+        let small = postcard::to_allocvec(&self.header).ok()?;
+        let mut bytes = arrays::write(
+            LAYOUT,
+            &[0; 32],
+            0,
+            &[
+                &small,
+                self.arrays.get::<u8>(FrontSection::Arena as usize),
+                self.ends().as_bytes(),
+                looked.as_bytes(),
+                self.arrays
+                    .get::<[u8; 32]>(FrontSection::Digests as usize)
+                    .as_bytes(),
+            ],
+        );
+        arrays::seal(&mut bytes, key);
+        Some(bytes)
+    }
+
+    /// What stands at a file that is as recorded.
+    pub fn state(&self, look: usize) -> Option<State> {
+        match self.looked().get(look)?.kind() {
+            LookKind::Absent => Some(State::Missing),
+            LookKind::File => Some(State::Content(self.digest(look))),
+            LookKind::Link | LookKind::Inside | LookKind::Names => None,
+        }
+    }
+}
