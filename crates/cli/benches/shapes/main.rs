@@ -1,6 +1,8 @@
 //! The program on projects of every shape, against the floor: a bare process that looks at the same files.
 //!
 //!     cargo bench -p handloom --bench shapes -- [SHAPE…] [SIZE…] [COMMAND…]
+//!     cargo bench -p handloom --bench shapes -- write SHAPE SIZE FOLDER    # a project to look at
+//!     cargo bench -p handloom --bench shapes -- make FOLDER                # weaves it in this process
 #![expect(clippy::print_stdout, reason = "a bench prints its figures")]
 
 mod projects;
@@ -30,6 +32,15 @@ fn main() {
         println!("{} {} {}", summary.made, summary.kept, summary.failed);
         return;
     }
+    if let [write, shape, size, root] = &words[..]
+        && write == "write"
+    {
+        let shape = Shape::ALL.into_iter().find(|known| known.name() == shape);
+        let (shape, size) = (shape.expect("a shape"), size.parse().expect("a size"));
+        std::fs::create_dir_all(root).expect("a folder");
+        shape.write(Path::new(root), size).expect("a project");
+        return;
+    }
     let sizes: Vec<usize> = words.iter().filter_map(|word| word.parse().ok()).collect();
     let sizes = if sizes.is_empty() {
         vec![1_000, 20_000]
@@ -57,10 +68,12 @@ fn main() {
 }
 
 /// What is measured, with its words.
-const COMMANDS: [(&str, &[&str]); 11] = [
+const COMMANDS: [(&str, &[&str]); 13] = [
     ("second", &[]),
     ("third", &[]),
     ("unchanged", &[]),
+    ("described", &[]),
+    ("edited", &[]),
     ("preview", &["preview"]),
     ("why", &["why", "OUTPUT"]),
     ("list", &["list"]),
@@ -203,6 +216,18 @@ impl Project<'_> {
         start.elapsed()
     }
 
+    /// What is changed before a command.
+    fn edit(&self, name: &str, round: usize) {
+        if name == "described" {
+            let edited = self.shape.edit_description(&self.root, self.size, round);
+            edited.expect("an edit");
+        }
+        if name == "edited" {
+            let source = self.root.join(self.shape.source(self.size));
+            std::fs::write(source, format!("edit {round}")).expect("an edit");
+        }
+    }
+
     fn measure(&self, asked: &dyn Fn(&str) -> bool) {
         let mut rest = 7;
         for (name, words) in COMMANDS {
@@ -215,7 +240,8 @@ impl Project<'_> {
                 rest
             };
             let mut taken: Vec<(f64, Duration, Duration)> = (0..rounds)
-                .map(|_| {
+                .map(|round| {
+                    self.edit(name, round);
                     let floor = self.floor();
                     let took = self.time(words);
                     (took.as_secs_f64() / floor.as_secs_f64(), took, floor)

@@ -93,6 +93,30 @@ impl Shape {
         }
     }
 
+    /// Changes the description of one step in the middle, in shapes that describe each step by itself.
+    ///
+    /// # Errors
+    /// When the disk fails.
+    pub fn edit_description(self, root: &Path, steps: usize, round: usize) -> io::Result<bool> {
+        let path = root.join("hand.loom");
+        let loom = std::fs::read_to_string(&path)?;
+        let middle = steps / 2;
+        let (Some(start), Some(end)) = (
+            loom.find(&format!("recipe: echo {middle}")),
+            loom.find(&format!("target out/{}.o", name(middle + 1))),
+        ) else {
+            return Ok(false);
+        };
+        let recipe = format!("recipe: echo {middle} {round} > @{{target}}\n");
+        let learns = loom[start..end].find("; cp");
+        let recipe = match learns {
+            Some(at) => recipe.trim_end().to_owned() + &loom[start + at..end],
+            None => recipe,
+        };
+        std::fs::write(path, format!("{}{recipe}{}", &loom[..start], &loom[end..]))?;
+        Ok(true)
+    }
+
     /// One of its sources: that of the step in the middle, where it has its own.
     pub fn source(self, steps: usize) -> String {
         let middle = steps / 2;

@@ -18,6 +18,7 @@ use crate::project::Need;
 use crate::project::PathId;
 use crate::project::Project;
 use crate::project::SetId;
+use crate::project::TaskId;
 use crate::project::What;
 use crate::project::values::Vars;
 use crate::status::dry_run::Decision;
@@ -51,6 +52,7 @@ struct Drawing<'s, 'a, 'd> {
     of_position: PerPosition<Option<usize>>,
     of_path: HashMap<String, usize>,
     of_set: HashMap<SetId, usize>,
+    of_task: HashMap<TaskId, usize>,
 }
 
 impl GraphSource<'_, '_> {
@@ -66,6 +68,7 @@ impl GraphSource<'_, '_> {
             of_position: PerPosition::default(),
             of_path: HashMap::new(),
             of_set: HashMap::new(),
+            of_task: HashMap::new(),
         };
         let shared = self.shared_sets();
         for position in self.order.positions() {
@@ -177,6 +180,9 @@ impl Drawing<'_, '_, '_> {
         for file in self.view.nodes[at].files.clone() {
             self.of_path.insert(file, at);
         }
+        if let Node::Task(task) = node {
+            self.of_task.insert(task, at);
+        }
         for what in self.source.needed(node) {
             self.lead(what, at, ViewEdge::Needs);
         }
@@ -216,12 +222,7 @@ impl Drawing<'_, '_, '_> {
     fn lead(&mut self, what: What, to: usize, edge: ViewEdge) {
         match what {
             What::Task(task) => {
-                let name = &self.source.project.tasks[task.index()].decl.name;
-                let found = self
-                    .view
-                    .nodes
-                    .iter()
-                    .position(|node| node.kind == ViewKind::Task && node.name == *name);
+                let found = self.of_task.get(&task).copied();
                 if let Some(from) = found.filter(|&from| from != to) {
                     self.view.edges.push((from, to, edge));
                 }

@@ -46,10 +46,23 @@ pub fn parse(source: SourceId, text: &str) -> Parsed {
 /// Reads one item alone, from its [extent](File::extents) in a text; none when nothing of it is understood.
 #[must_use]
 pub fn parse_item(text: &str, extent: Span) -> Option<TopItem> {
+    item_of(text, extent).0
+}
+
+/// The same; none also when there is anything to say of it.
+#[must_use]
+pub fn parse_item_strictly(text: &str, extent: Span) -> Option<TopItem> {
+    let (item, is_plain) = item_of(text, extent);
+    item.filter(|_| is_plain)
+}
+
+/// An item, and whether nothing is to be said of it.
+fn item_of(text: &str, extent: Span) -> (Option<TopItem>, bool) {
     let lines = lines::split_between(text, extent.start as usize, extent.end as usize);
     let mut parser = Parser::of_lines(extent.source, text, lines);
     let end = parser.lines.len();
-    parser.top_item(SourceRange { first: 0, end })
+    let item = parser.top_item(SourceRange { first: 0, end });
+    (item, parser.lexer.diagnostics.is_empty())
 }
 
 /// Reads a text as the words of one value, as for `--let name=words`; line ends separate too.
@@ -90,7 +103,7 @@ impl<'a> Parser<'a> {
         Self::of_lines(source, text, lines::split(text))
     }
 
-    fn of_lines(source: SourceId, text: &'a str, lines: Vec<SourceLine>) -> Self {
+    pub fn of_lines(source: SourceId, text: &'a str, lines: Vec<SourceLine>) -> Self {
         Self {
             lexer: WordLexer {
                 source,

@@ -164,6 +164,18 @@ impl Arrays {
             .unwrap_or_default()
     }
 
+    /// The bytes of the same file, unsealed, with other bytes in one of its arrays.
+    pub fn with_array(&self, layout: ArrayLayout, section: usize, bytes: &[u8]) -> Vec<u8> {
+        let raw = (0..self.sections.len()).map(|at| match at {
+            at if at == section => bytes,
+            at => {
+                let (start, count) = self.sections[at];
+                &self.bytes[start..start + count * layout.sizes[at]]
+            }
+        });
+        write(layout, &[0; 32], self.flags, &raw.collect::<Vec<_>>())
+    }
+
     /// An array where it lies.
     pub fn get<T: FromBytes + Immutable + KnownLayout + Unaligned>(&self, section: usize) -> &[T] {
         <[T]>::ref_from_bytes(self.raw::<T>(section)).unwrap_or_default()
@@ -203,6 +215,13 @@ pub fn seal(bytes: &mut [u8], key: &[u8; 32]) {
     flags.copy_from_slice(&bytes[56..HEAD]);
     let seal = mac(&bytes[HEAD..], u64::from_le_bytes(flags), key);
     bytes[8..40].copy_from_slice(&seal);
+}
+
+/// What a file is sealed with.
+pub fn seal_of(bytes: &[u8]) -> [u8; 32] {
+    let mut seal = [0; 32];
+    seal.copy_from_slice(&bytes[8..40]);
+    seal
 }
 
 /// HighwayHash with 256 bits: a keyed hash that is strong and as fast as memory is read.

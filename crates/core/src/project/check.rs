@@ -9,6 +9,7 @@ use crate::language::VarRef;
 use crate::language::Word;
 use crate::language::script_names;
 use crate::project::decl::Clauses;
+use crate::project::decl::Decl;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::model::Project;
@@ -23,9 +24,14 @@ use crate::text::nearest;
 /// Reports unknown names in recipes, and variables in quotes of recipes that are no shell scripts.
 pub fn check_names<'d>(vars: &Vars<'d>, project: &Project<'d>) {
     for decl in project.decls.iter() {
-        if is_plain(&decl.clauses) {
-            continue;
-        }
+        check_decl(vars, decl);
+    }
+    check_tasks(vars, project);
+}
+
+/// The same for one target.
+pub fn check_decl<'d>(vars: &Vars<'d>, decl: &Decl<'d>) {
+    if !is_plain(&decl.clauses) {
         let labels = decl
             .syntax
             .outputs
@@ -39,6 +45,9 @@ pub fn check_names<'d>(vars: &Vars<'d>, project: &Project<'d>) {
         names.extend(decl.clauses.learn.map(|_| "learn"));
         check(vars, decl.part, &names, &decl.clauses);
     }
+}
+
+fn check_tasks<'d>(vars: &Vars<'d>, project: &Project<'d>) {
     for task in &project.tasks {
         let mut names: Vec<&str> = vec!["needs", "extra"];
         names.extend(

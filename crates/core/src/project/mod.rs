@@ -17,7 +17,7 @@ pub mod value;
 pub mod values;
 
 mod build;
-mod check;
+pub mod check;
 mod circles;
 mod definition;
 mod each;

@@ -1,8 +1,10 @@
 //! Reading a kept project, as [`cache_layout`](crate::project_cache::cache_layout) says. It is only ever read
 //! by the program, on the kind of machine, that wrote it: both are part of its key.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
+use zerocopy::IntoBytes;
 use zerocopy::little_endian::U32;
 
 use crate::graph::NodeId;
@@ -10,6 +12,7 @@ use crate::graph::Order;
 use crate::language::TopItem;
 use crate::language::target_of;
 use crate::ledger::Bytes;
+use crate::ledger::arrays;
 use crate::ledger::arrays::Arrays;
 use crate::project::FileSet;
 use crate::project::Need;
@@ -99,6 +102,21 @@ impl CacheFile {
     /// What it is sealed with.
     pub fn seal(&self) -> [u8; 32] {
         self.arrays.seed
+    }
+
+    /// The bytes of the same body with other places of the items.
+    pub fn with_items(&self, items: &[ItemRec], key: &[u8; 32]) -> Vec<u8> {
+        let section = CacheSection::Items as usize;
+        let mut bytes = self.arrays.with_array(LAYOUT, section, items.as_bytes());
+        arrays::seal(&mut bytes, key);
+        bytes
+    }
+
+    /// The targets that stand at these places: a part and the index of an item.
+    pub fn decls_at(&self, places: &HashSet<(u32, u32)>) -> Vec<bool> {
+        let records: &[DeclRec] = self.arrays.get(CacheSection::Decls as usize);
+        let is_there = |record: &DeclRec| places.contains(&(record.part.get(), record.item.get()));
+        records.iter().map(is_there).collect()
     }
 
     /// The lines of each item, part by part.

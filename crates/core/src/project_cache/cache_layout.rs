@@ -1,6 +1,6 @@
 //! How a worked-out project is laid out in `.handloom/project`.
 //!
-//! [`crate::ledger::arrays`] says how arrays are; the magic is `HLPROJ04`, the arrays are those of
+//! [`crate::ledger::arrays`] says how arrays are; the magic is `HLPROJ05`, the arrays are those of
 //! [`CacheSection`]; the first is a [`CacheHeader`] in the postcard format, for all that is small.
 
 use serde::Deserialize;
@@ -11,6 +11,7 @@ use zerocopy::IntoBytes;
 use zerocopy::KnownLayout;
 use zerocopy::Unaligned;
 use zerocopy::little_endian::U32;
+use zerocopy::little_endian::U64;
 
 use crate::ledger::arrays::ArrayLayout;
 use crate::project::PathId;
@@ -60,7 +61,7 @@ pub enum CacheSection {
 }
 
 pub const LAYOUT: ArrayLayout = ArrayLayout {
-    magic: b"HLPROJ04",
+    magic: b"HLPROJ05",
     older: &[],
     older_arrays: 0,
     sizes: &[
@@ -120,6 +121,11 @@ pub struct ItemRec {
     pub end: U32,
     /// 1 for a target that is read when it is asked for.
     pub unread: U32,
+    /// The XXH3 of its lines.
+    pub digest: U64,
+    /// Of such a target that of the lines which decide what steps it has, as
+    /// [`structure_digest`](crate::language::structure_digest) says; else 0.
+    pub structure: U64,
 }
 
 /// All that is small.

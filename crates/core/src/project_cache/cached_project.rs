@@ -11,6 +11,7 @@ use crate::ledger::Edge;
 use crate::ledger::Entry;
 use crate::ledger::KeptFile;
 use crate::ledger::Ledger;
+use crate::ledger::arrays::seal_of;
 use crate::project::Description;
 use crate::project::PathId;
 use crate::project::Project;
@@ -19,9 +20,11 @@ use crate::project::What;
 use crate::project::folders::SeenFolder;
 use crate::project::values::Vars;
 use crate::project_cache::cache_file::CacheFile;
+use crate::project_cache::cache_layout::ItemRec;
 use crate::project_cache::dependencies::CacheDependencies;
 use crate::project_cache::dependencies::Leftovers;
 use crate::project_cache::front::Front;
+use crate::project_cache::front::KeptText;
 use crate::project_cache::front::LookKind;
 use crate::project_cache::front_look::FrontLook;
 use crate::project_cache::key::key;
@@ -41,6 +44,9 @@ pub struct CachedProject {
     since: Since,
     /// What a look at each known file said; none before the first.
     found: Option<Vec<Found>>,
+    /// For each target whether it is described otherwise than when this was kept; none when the description's
+    /// texts are the same.
+    changed: Option<Vec<bool>>,
     /// For each path whether its content is known without reading it.
     verified: Vec<bool>,
     /// For each path where its record is; made when it is first needed.
@@ -71,11 +77,18 @@ impl CachedProject {
         environment: &RecordingEnvironment<'_>,
     ) -> Option<Self> {
         let user_key = environment.key?;
-        let FrontLook { front, body, found } = match look {
+        let look = match look {
             Some(look) => look,
             None => FrontLook::of(Front::open(ledger.kept(KeptFile::Front).ok()??, &user_key)?),
         };
-        if front.header.key != *key {
+        let FrontLook {
+            front,
+            body,
+            found,
+            changed,
+            ..
+        } = look;
+        if changed.is_none() && front.header.key != *key {
             return None;
         }
         let file = match body {
@@ -91,9 +104,10 @@ impl CachedProject {
         }
         let known = Self {
             front,
-            file,
             since,
             found,
+            changed: changed.map(|places| file.decls_at(&places)),
+            file,
             verified: Vec::new(),
             looks: OnceCell::new(),
         };
@@ -176,10 +190,40 @@ impl CachedProject {
     #[must_use]
     pub fn all_kept(&self) -> Option<usize> {
         let header = &self.front.header;
-        let calm = header.all_good && self.since.is_silent();
+        let calm = header.all_good && self.since.is_silent() && self.changed.is_none();
         let found = self.found.as_ref().filter(|_| calm)?;
         let same = found.iter().all(|found| *found == Found::Same);
         same.then_some(header.steps_in_order)
+    }
+
+    /// The targets that are described otherwise than when this was kept.
+    pub fn changed_decls(&self) -> impl Iterator<Item = usize> + '_ {
+        let changed = self.changed.iter().flatten().enumerate();
+        changed
+            .filter(|(_, changed)| **changed)
+            .map(|(decl, _)| decl)
+    }
+
+    /// Whether the description's texts are others than when this was kept.
+    #[must_use]
+    pub fn has_other_texts(&self) -> bool {
+        self.changed.is_some()
+    }
+
+    pub(super) fn body_with_items(&self, items: &[ItemRec], key: &[u8; 32]) -> (Vec<u8>, [u8; 32]) {
+        let body = self.file.with_items(items, key);
+        let seal = seal_of(&body);
+        (body, seal)
+    }
+
+    pub(super) fn front_with_texts(
+        &self,
+        files: Vec<KeptText>,
+        project: Digest,
+        body: [u8; 32],
+        key: &[u8; 32],
+    ) -> Option<Vec<u8>> {
+        self.front.with_texts(files, project, body, key)
     }
 
     /// How many positions the kept order has.
@@ -324,6 +368,13 @@ impl CachedProject {
                 && let Some(good) = good.get_mut(maker.index())
             {
                 *good = 0;
+            }
+        }
+        if let Some(changed) = &self.changed {
+            for (good, step) in good.iter_mut().zip(&project.steps) {
+                if changed.get(step.decl as usize) == Some(&true) {
+                    *good = 0;
+                }
             }
         }
         let known = |path: PathId| self.verified.get(path.index()) == Some(&true);

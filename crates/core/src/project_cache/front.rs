@@ -136,6 +136,19 @@ impl LookRec {
     }
 }
 
+/// A file of the description.
+#[derive(Clone, Serialize, Deserialize)]
+pub struct KeptText {
+    /// Its path from the root.
+    pub name: String,
+    /// How it is recognised; none for a link.
+    pub record: Option<Record>,
+    /// The digest of its text.
+    pub digest: Digest,
+    /// The XXH3 of what it puts in, and where; none when its lines can't be put in order.
+    pub directives: Option<u64>,
+}
+
 /// All that is small.
 #[derive(Serialize, Deserialize)]
 pub struct FrontHeader {
@@ -145,8 +158,8 @@ pub struct FrontHeader {
     pub place: Digest,
     /// The digest of all that sets variables from outside.
     pub outside: Digest,
-    /// The description's files: how each is recognised, and the digest of its text.
-    pub files: Vec<(String, Option<Record>, Digest)>,
+    /// The description's files.
+    pub files: Vec<KeptText>,
     /// What was asked for.
     pub request: CachedRequest,
     /// How far the journal reached.
@@ -282,21 +295,35 @@ impl Front {
             let known = looked.get_mut(look)?;
             *known = LookRec::new(known.path.get(), known.kind(), Some(record));
         }
-        let small = postcard::to_allocvec(&self.header).ok()?;
-        let mut bytes = arrays::write(
-            LAYOUT,
-            &[0; 32],
-            0,
-            &[
-                &small,
-                self.arrays.get::<u8>(FrontSection::Arena as usize),
-                self.ends().as_bytes(),
-                looked.as_bytes(),
-                self.arrays
-                    .get::<[u8; 32]>(FrontSection::Digests as usize)
-                    .as_bytes(),
-            ],
-        );
+        let section = FrontSection::Looked as usize;
+        let mut bytes = self.arrays.with_array(LAYOUT, section, looked.as_bytes());
+        arrays::seal(&mut bytes, key);
+        Some(bytes)
+    }
+
+    /// The bytes of the same front for other texts of the description, and another body.
+    pub fn with_texts(
+        &self,
+        files: Vec<KeptText>,
+        project: Digest,
+        body: [u8; 32],
+        key: &[u8; 32],
+    ) -> Option<Vec<u8>> {
+        let header = &self.header;
+        let header = FrontHeader {
+            key: project,
+            files,
+            body,
+            place: header.place,
+            outside: header.outside,
+            request: header.request.clone(),
+            mark: header.mark.clone(),
+            dependencies: header.dependencies.clone(),
+            ..*header
+        };
+        let small = postcard::to_allocvec(&header).ok()?;
+        let section = FrontSection::Header as usize;
+        let mut bytes = self.arrays.with_array(LAYOUT, section, &small);
         arrays::seal(&mut bytes, key);
         Some(bytes)
     }

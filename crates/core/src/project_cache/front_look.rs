@@ -5,6 +5,7 @@ use std::collections::HashSet;
 use crate::content::Look;
 use crate::content::NoRecords;
 use crate::content::Reader;
+use crate::content::Record;
 use crate::content::State;
 use crate::content::survey;
 use crate::graph::BuildRequest;
@@ -17,6 +18,7 @@ use crate::project::Description;
 use crate::project_cache::cache_file::CacheFile;
 use crate::project_cache::dependencies::Leftovers;
 use crate::project_cache::front::Front;
+use crate::project_cache::front::KeptText;
 use crate::project_cache::key::place;
 use crate::project_cache::request::CachedRequest;
 use crate::project_cache::since::Since;
@@ -34,6 +36,10 @@ const WORTH_WRITING: usize = 64;
 pub struct FrontLook {
     pub(super) front: Front,
     pub(super) body: Option<CacheFile>,
+    /// Whether the description's texts are as they were.
+    same_texts: bool,
+    /// The targets that are described otherwise: a part, and the index of an item in it.
+    pub(super) changed: Option<HashSet<(u32, u32)>>,
     /// What a look at each known file said, when all were looked at.
     pub(super) found: Option<Vec<Found>>,
 }
@@ -76,12 +82,14 @@ impl FrontLook {
         Self {
             front,
             body: None,
+            same_texts: true,
+            changed: None,
             found: None,
         }
     }
 
     /// The front that lies there, when it was written by this user, and this program, for this project, with the
-    /// same set from outside (`outside`), and the description's texts are as they were.
+    /// same set from outside (`outside`).
     #[must_use]
     pub fn open(
         glance: &LedgerGlance,
@@ -93,22 +101,27 @@ impl FrontLook {
         if header.place != place(environment) || header.outside != *outside {
             return None;
         }
-        let same_text = |(name, record, digest): &(String, Option<_>, Digest)| {
-            let stat = environment.disk.stat(name).ok().flatten();
-            let covered =
-                |record: &crate::content::Record| stat.is_some_and(|stat| record.covers(&stat));
-            record.as_ref().is_some_and(covered)
-                || environment
-                    .disk
-                    .read(name)
-                    .is_ok_and(|bytes| Digest::of(&bytes) == *digest)
+        let disk = environment.disk;
+        let same_text = |file: &KeptText| {
+            let covers = |record: &Record| {
+                let stat = disk.stat(&file.name).ok().flatten();
+                stat.is_some_and(|stat| record.covers(&stat))
+            };
+            file.record.as_ref().is_some_and(covers)
+                || disk
+                    .read(&file.name)
+                    .is_ok_and(|bytes| Digest::of(&bytes) == file.digest)
         };
-        header.files.iter().all(same_text).then(|| Self::of(front))
+        let same_texts = header.files.iter().all(same_text);
+        Some(Self {
+            same_texts,
+            ..Self::of(front)
+        })
     }
 
     /// The description's files.
     pub fn files(&self) -> impl Iterator<Item = &str> {
-        self.front.header.files.iter().map(|(name, ..)| &**name)
+        self.front.header.files.iter().map(|file| &*file.name)
     }
 
     /// Whether commands have to be run to see whether anything changed.
@@ -125,7 +138,7 @@ impl FrontLook {
         environment: &RecordingEnvironment<'_>,
     ) -> Option<Unchanged> {
         let header = &self.front.header;
-        if header.request != CachedRequest::of(question.request) {
+        if !self.same_texts || header.request != CachedRequest::of(question.request) {
             return None;
         }
         let tail = glance.since(&header.mark)?;
@@ -233,8 +246,8 @@ impl FrontLook {
         self.front.with_records(records, key)
     }
 
-    /// The description as it was read when this was kept, and whose text is the same: targets are read when
-    /// they are asked for.
+    /// The description as it was read when this was kept, and which says the same, but for how some targets are
+    /// made: targets are read when they are asked for.
     #[must_use]
     pub fn description(
         &mut self,
@@ -246,9 +259,10 @@ impl FrontLook {
             return None;
         }
         let body = CacheFile::of_front(&self.front, glance.kept(KeptFile::Body)?, key)?;
-        let description = skeleton::read(&self.front, &body, disk);
+        let skeleton = skeleton::read(&self.front, &body, disk)?;
         self.body = Some(body);
-        description
+        self.changed = skeleton.changed;
+        Some(skeleton.description)
     }
 }
 

@@ -4,17 +4,22 @@ use std::io;
 
 use crate::content::Reader;
 use crate::content::Record;
+use crate::language::outline;
 use crate::ledger::KeptFile;
 use crate::ledger::Ledger;
+use crate::ledger::arrays::seal_of;
 use crate::project::Description;
 use crate::project::Project;
+use crate::project_cache::cached_project::CachedProject;
 use crate::project_cache::dependencies::CacheDependencies;
 use crate::project_cache::front;
 use crate::project_cache::front::FrontHeader;
+use crate::project_cache::front::KeptText;
 use crate::project_cache::key::place;
 use crate::project_cache::load::LoadedProject;
 use crate::project_cache::looks::LookCollector;
 use crate::project_cache::request::CachedRequest;
+use crate::project_cache::skeleton::directives;
 use crate::project_cache::writer;
 use crate::project_cache::writer::BuildOutcome;
 use crate::status::RecordingEnvironment;
@@ -54,6 +59,26 @@ pub fn keep<'d>(
     Ok(())
 }
 
+/// Keeps a project of which a few targets were described otherwise, with all that is known of it else; the seal of its
+/// new front. To be called when all that it reaches is up to date.
+pub fn keep_patched(
+    cached: &CachedProject,
+    outcome: &BuildOutcome<'_, '_>,
+    ledger: &mut Ledger,
+    environment: &RecordingEnvironment<'_>,
+) -> Option<[u8; 32]> {
+    let description = outcome.vars.description;
+    let files = files(description, environment)?;
+    let key = environment.key?;
+    let parts = description.parts.iter();
+    let items = parts.flat_map(|part| writer::kept_items(part, &description.sources));
+    let (body, seal) = cached.body_with_items(&items.collect::<Vec<_>>(), &key);
+    let front = cached.front_with_texts(files, outcome.key, seal, &key)?;
+    ledger.keep(KeptFile::Body, &body).ok()?;
+    ledger.keep(KeptFile::Front, &front).ok()?;
+    Some(seal_of(&front))
+}
+
 /// The bytes of front and body; none when the project can't be kept.
 fn write(
     project: &mut Project<'_>,
@@ -89,8 +114,6 @@ fn write(
     let (Some(mark), Some(body)) = (ledger.mark()?, body) else {
         return Ok(None);
     };
-    let mut seal = [0; 32];
-    seal.copy_from_slice(&body[8..40]);
     let header = FrontHeader {
         key: outcome.key,
         place: place(environment),
@@ -103,7 +126,7 @@ fn write(
         is_unsure,
         is_remarkable: description.is_remarkable,
         steps_in_order: holding.steps_in_order,
-        body: seal,
+        body: seal_of(&body),
     };
     Ok(front::write(&header, &looks, key).map(|front| [front, body]))
 }
@@ -112,14 +135,19 @@ fn write(
 fn files(
     description: &Description,
     environment: &RecordingEnvironment<'_>,
-) -> Option<Vec<(String, Option<Record>, Digest)>> {
+) -> Option<Vec<KeptText>> {
     let files = description.files.iter().zip(description.sources.iter());
-    let files = files.map(|(name, (_, source))| {
+    let files = files.map(|(name, (id, source))| {
         let read_at = environment.clock.now();
         let stat = environment.disk.stat(name).ok()??;
         let digest = Digest::of(&environment.disk.read(name).ok()?);
         let record = (!stat.link).then(|| Record::new(&stat, read_at, digest));
-        (digest == Digest::of(source.text.as_bytes())).then(|| (name.clone(), record, digest))
+        (digest == Digest::of(source.text.as_bytes())).then(|| KeptText {
+            name: name.clone(),
+            record,
+            digest,
+            directives: outline(id, &source.text).map(|items| directives(&items)),
+        })
     });
     files.collect()
 }

@@ -9,6 +9,7 @@ use crate::graph::PerPosition;
 use crate::ledger::Ledger;
 use crate::project::Project;
 use crate::project::ProjectBuilder;
+use crate::project::check::check_decl;
 use crate::project::values::Vars;
 use crate::project_cache::cached_project::CachedProject;
 use crate::status::DryRun;
@@ -39,6 +40,9 @@ impl<'d> LoadedProject<'d> {
     ) -> Self {
         let taken_over = cached.and_then(|cached| {
             let project = cached.project(vars)?;
+            for decl in cached.changed_decls() {
+                check_decl(vars, &project.decls[decl]);
+            }
             // What a step learned since is an edge that the kept order does not have.
             let is_old = cached.has_new_edges(&project, ledger);
             (!is_old).then_some((project, cached))

@@ -35,6 +35,7 @@ pub use front_look::FrontLook;
 pub use front_look::Question;
 pub use front_look::Unchanged;
 pub use keep::keep;
+pub use keep::keep_patched;
 pub use key::key;
 pub use load::LoadedProject;
 pub use load::dry_run;

@@ -11,6 +11,8 @@ use crate::graph::Order;
 use crate::graph::PerPosition;
 use crate::language::ClauseKind;
 use crate::language::TopItem;
+use crate::language::item_digest;
+use crate::language::structure_digest;
 use crate::ledger::Ledger;
 use crate::ledger::StepView;
 use crate::ledger::arrays;
@@ -32,6 +34,7 @@ use crate::project_cache::cache_layout::Pair;
 use crate::project_cache::cache_layout::number;
 use crate::project_cache::looks::LookCollector;
 use crate::project_cache::looks::PathRole;
+use crate::text::Sources;
 use crate::world::Digest;
 
 /// What a run has to say of itself to be taken over by the next one.
@@ -173,6 +176,7 @@ pub fn body(
 ) -> Option<Vec<u8>> {
     let (decls, holes) = kept_decls(project);
     let parts = &outcome.vars.description.parts;
+    let sources = &outcome.vars.description.sources;
     let header = CacheHeader {
         parts: parts.iter().map(kept_part).collect(),
         goals: outcome.goals.iter().map(|goal| goal.0).collect(),
@@ -186,7 +190,10 @@ pub fn body(
         tasks: project.tasks.iter().map(kept_task).collect(),
         trees: project.trees.iter().map(|tree| tree.0).collect(),
     };
-    let items: Vec<ItemRec> = parts.iter().flat_map(kept_items).collect();
+    let items: Vec<ItemRec> = parts
+        .iter()
+        .flat_map(|part| kept_items(part, sources))
+        .collect();
     let mut bytes = arrange(project, outcome, &header, holding, &decls, &items)?;
     arrays::seal(&mut bytes, key);
     Some(bytes)
@@ -198,8 +205,9 @@ fn kept_part(part: &Part) -> (String, Option<u32>, u32) {
 }
 
 /// The lines of each item of a part. A target with variables of its own is read at once: secrets may be among them.
-fn kept_items(part: &Part) -> impl Iterator<Item = ItemRec> {
+pub fn kept_items<'p>(part: &'p Part, sources: &'p Sources) -> impl Iterator<Item = ItemRec> + 'p {
     part.items.iter().zip(&part.extents).map(|(item, extent)| {
+        let text = &sources.get(extent.source).text;
         let unread = match item {
             TopItem::Target(target) => {
                 let mut kinds = target.clauses.iter().map(|clause| &clause.kind);
@@ -213,6 +221,12 @@ fn kept_items(part: &Part) -> impl Iterator<Item = ItemRec> {
             start: extent.start.into(),
             end: extent.end.into(),
             unread: u32::from(unread).into(),
+            digest: item_digest(text, *extent).into(),
+            structure: match unread {
+                true => structure_digest(text, *extent).unwrap_or(0),
+                false => 0,
+            }
+            .into(),
         }
     })
 }

@@ -99,6 +99,8 @@ enum Keeping {
     Nothing,
     /// The project, as it is now.
     Anew,
+    /// The project with the description's texts as they are now; all that it reaches is up to date.
+    Patched,
     /// That all that the kept project reaches is up to date; the seal of its front.
     UpToDate([u8; 32]),
 }
@@ -113,6 +115,16 @@ pub fn keep_for_next<'d>(
     match keeping(state, loaded, outcome, judged) {
         Keeping::Nothing => Ok(()),
         Keeping::UpToDate(seal) => state.writer.record([Entry::UpToDate(seal)]),
+        Keeping::Patched => {
+            let context = state.context;
+            let cached = loaded.cached.as_ref();
+            let seal = cached.and_then(|cached| {
+                let mut ledger = context.ledger.borrow_mut();
+                project_cache::keep_patched(cached, outcome, &mut ledger, context.environment)
+            });
+            let entries = seal.map(Entry::UpToDate);
+            state.writer.record(entries)
+        }
         Keeping::Anew => {
             let context = state.context;
             let mut ledger = context.ledger.borrow_mut();
@@ -156,6 +168,13 @@ fn keeping(
         return Keeping::Nothing;
     }
     match cached.was_all_good() {
+        true if cached.has_other_texts() => {
+            match cached.to_be_said_up_to_date(&loaded.project, &ledger) {
+                Some(_) => Keeping::Patched,
+                None if told_nothing => Keeping::Patched,
+                None => Keeping::Nothing,
+            }
+        }
         true if told_nothing => Keeping::Anew,
         true => cached
             .to_be_said_up_to_date(&loaded.project, &ledger)

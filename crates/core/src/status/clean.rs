@@ -1,10 +1,13 @@
 //! Taking away what was made: only files that are as they were left.
 
+use std::cell::RefCell;
+use std::collections::HashMap;
 use std::io;
 use std::time::Duration;
 
 use crate::content::Reader;
 use crate::content::State;
+use crate::content::survey;
 use crate::ledger::Entry;
 use crate::status::environment::RecordingEnvironment;
 use crate::verdict::is_as_left;
@@ -54,11 +57,14 @@ pub struct CleanForecast {
 pub fn foresee_clean(
     environment: &RecordingEnvironment<'_>,
     steps: &[String],
+    threads: usize,
 ) -> Result<CleanForecast, CleanError> {
     let mut foreseen = CleanForecast::default();
+    let states = look_at_all(environment, steps, threads);
+    let state = |path: &str| states.get(path).cloned().unwrap_or(State::Missing);
     for step in steps {
         let before = foreseen.paths.len();
-        clean_step(environment, step, &mut foreseen.paths, false)?;
+        clean_step(environment, step, &mut foreseen.paths, &state, false)?;
         let removes = |cleaned: &Cleaned| matches!(cleaned, Cleaned::Removed(_));
         if foreseen.paths[before..].iter().any(removes) {
             let ledger = environment.ledger.borrow();
@@ -79,8 +85,10 @@ pub fn clean(
     steps: &[String],
 ) -> Result<Vec<Cleaned>, CleanError> {
     let mut cleaned = Vec::new();
+    let buffer = RefCell::new(Vec::new());
+    let state = |path: &str| look(environment, path, &mut buffer.borrow_mut());
     for step in steps {
-        let all_gone = clean_step(environment, step, &mut cleaned, true)?;
+        let all_gone = clean_step(environment, step, &mut cleaned, &state, true)?;
         if all_gone {
             record(environment, Entry::Forgotten(step.clone()))?;
         }
@@ -121,6 +129,7 @@ fn clean_step(
     environment: &RecordingEnvironment<'_>,
     step: &str,
     cleaned: &mut Vec<Cleaned>,
+    state: &dyn Fn(&str) -> State,
     really: bool,
 ) -> Result<bool, CleanError> {
     let outputs: Vec<(String, bool, State)> = {
@@ -134,7 +143,7 @@ fn clean_step(
             .filter(|output| ledger.maker(output.path) == Some(step));
         outputs
             .map(|output| {
-                let state = look(environment, output.path);
+                let state = state(output.path);
                 (output.path.to_owned(), is_as_left(&output, &state), state)
             })
             .collect()
@@ -161,12 +170,36 @@ fn clean_step(
     Ok(all_gone)
 }
 
-fn look(environment: &RecordingEnvironment<'_>, path: &str) -> State {
+/// What stands at the outputs of recorded steps.
+fn look_at_all(
+    environment: &RecordingEnvironment<'_>,
+    steps: &[String],
+    threads: usize,
+) -> HashMap<String, State> {
+    let ledger = environment.ledger.borrow();
+    let steps = steps.iter().filter_map(|step| ledger.step(step));
+    let mut paths: Vec<&str> = steps
+        .flat_map(|step| step.outputs().map(|output| output.path))
+        .collect();
+    // Sorted by path they are found fastest.
+    paths.sort_unstable();
+    paths.dedup();
+    let reader = Reader {
+        disk: environment.disk,
+        clock: environment.clock,
+        records: &*ledger,
+    };
+    let looks = survey(&reader, &paths, threads);
+    let states = looks.into_iter().map(|look| look.state);
+    paths.into_iter().map(str::to_owned).zip(states).collect()
+}
+
+fn look(environment: &RecordingEnvironment<'_>, path: &str, buffer: &mut Vec<u8>) -> State {
     let ledger = environment.ledger.borrow();
     let reader = Reader {
         disk: environment.disk,
         clock: environment.clock,
         records: &*ledger,
     };
-    reader.look(path, &mut Vec::new()).state
+    reader.look(path, buffer).state
 }
