@@ -231,6 +231,10 @@ pub struct WatchArguments {
     /// where that is needed].
     #[arg(long, value_name = "TIME", value_parser = time)]
     pub look_every: Option<Duration>,
+    /// Weave nothing: only stand there, so that `handloom` and `preview` typed elsewhere are answered at once while
+    /// nothing changed.
+    #[arg(long)]
+    pub quietly: bool,
     /// How to run.
     #[command(flatten)]
     pub running: RunningArguments,

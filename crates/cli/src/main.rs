@@ -7,6 +7,7 @@ mod failure;
 mod project;
 mod reporting;
 mod signals;
+mod standing;
 mod ui;
 mod watching;
 

@@ -16,6 +16,7 @@ mod running;
 mod settings;
 mod tidy;
 mod watch;
+mod watch_answers;
 mod weave;
 mod why;
 

@@ -21,6 +21,7 @@ use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::PreviewArguments;
 use crate::commands::read_only::ReadOnlyProject;
+use crate::commands::running::ask_watch;
 use crate::commands::running::cores;
 use crate::failure::CommandError;
 use crate::project;
@@ -55,7 +56,8 @@ pub fn run(
             folder: approach.location.folder.clone(),
             ..BuildRequest::default()
         };
-        if let Some(kept) = approach.unchanged(&request, Access::Read, cores(), None) {
+        let asked = ask_watch(&approach, &arguments.names);
+        if let Some(kept) = asked.or_else(|| approach.unchanged(&request, cores(), None)) {
             ui.print(&total(0, 0, kept))?;
             return Ok(ExitCode::SUCCESS);
         }

@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::process::ExitCode;
 use std::thread::Scope;
+use std::time::Instant;
 
 use handloom_core::executor::CancelToken;
 use handloom_core::executor::LocalExecutor;
@@ -11,6 +12,7 @@ use handloom_core::project::script::TaskCall;
 use handloom_core::project::script::relative;
 use handloom_core::project::shell::quote;
 use handloom_core::project::shell::quote_all;
+use handloom_core::project_cache::BUILD;
 use handloom_core::records::Recorder;
 use handloom_core::records::RunHeader;
 use handloom_core::records::Runs;
@@ -27,10 +29,12 @@ use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::TimedEvent;
 use handloom_core::scheduler::WatchHook;
 use handloom_core::scheduler::event_channel;
+use handloom_core::text::Sources;
 use handloom_core::workspace::Access;
 use handloom_core::workspace::Approach;
 use handloom_core::workspace::settings::RUNS;
 use handloom_core::world::ByteSize;
+use handloom_core::world::Digest;
 
 use crate::arguments;
 use crate::arguments::Common;
@@ -40,6 +44,8 @@ use crate::failure;
 use crate::failure::CommandError;
 use crate::project;
 use crate::signals::Signals;
+use crate::standing;
+use crate::standing::StandingQuery;
 use crate::ui::Ui;
 use crate::ui::events::EventWriter;
 use crate::ui::report;
@@ -74,8 +80,17 @@ pub fn open(
     Ok((lock, workspace))
 }
 
-/// Takes the project, or waits for it.
+/// Takes the project, or waits for it, and signs for it.
 pub fn lock(
+    location: &ProjectLocation,
+    no_wait: bool,
+    ui: Ui,
+) -> Result<ProjectLock, CommandError> {
+    take_lock(location, no_wait, ui).map(ProjectLock::signed)
+}
+
+/// Takes the project, or waits for it. Nothing is written yet.
+fn take_lock(
     location: &ProjectLocation,
     no_wait: bool,
     ui: Ui,
@@ -142,18 +157,74 @@ pub fn weave(
     work: &Work<'_>,
     ui: Ui,
 ) -> Result<ExitCode, CommandError> {
-    let lock = lock(&location, work.running.no_wait, ui)?;
     let mut approach = project::approach(location, common)?;
+    let began = Instant::now();
+    if let Some(kept) = asked_of_watch(&approach, work) {
+        return tell_unchanged(work, kept, began, ui);
+    }
+    let lock = take_lock(&approach.location, work.running.no_wait, ui)?;
     match unchanged(&mut approach, work) {
         Ok(Some(kept)) => {
-            report::say_unchanged(ui, kept);
-            return Ok(ExitCode::from(failure::DONE));
+            if approach.has_news() {
+                let _lock = lock.signed();
+                approach.note();
+            }
+            return tell_unchanged(work, kept, began, ui);
         }
         Ok(None) => {}
         Err(Interrupted) => return Ok(ExitCode::from(failure::INTERRUPTED)),
     }
+    let lock = lock.signed();
     let workspace = project::open_after(approach, common, ui, Access::Run)?;
     weave_opened(&workspace, work, lock, ui)
+}
+
+/// Tells that nothing had to be done.
+fn tell_unchanged(
+    work: &Work<'_>,
+    kept: usize,
+    began: Instant,
+    ui: Ui,
+) -> Result<ExitCode, CommandError> {
+    let summary = Summary {
+        kept,
+        took: began.elapsed(),
+        ..Summary::default()
+    };
+    let to_error = work.running.events.as_deref() == Some(Path::new("-"));
+    report::say_unchanged(ui, &summary, to_error);
+    if let Some(mut events) = event_writer(work)? {
+        events.tell(&Event::Summary(summary), &Sources::default());
+        if let Some(error) = events.error.take() {
+            return Err(CommandError::io("can't write events", error));
+        }
+    }
+    Ok(ExitCode::from(failure::DONE))
+}
+
+/// What whoever watches the project says, when nothing has to be done.
+fn asked_of_watch(approach: &Approach, work: &Work<'_>) -> Option<usize> {
+    if work.remake || work.call.is_some() {
+        return None;
+    }
+    ask_watch(approach, &work.names)
+}
+
+/// What whoever watches the project says of names, when nothing has to be done for them.
+pub fn ask_watch(approach: &Approach, names: &[String]) -> Option<usize> {
+    let query = StandingQuery {
+        build: BUILD.to_owned(),
+        outside: hex(&approach.outside()),
+        names: names.to_vec(),
+        folder: approach.location.folder.clone(),
+    };
+    let digest = |name: &str| approach.environment_digest(name).map(|digest| hex(&digest));
+    standing::ask(&approach.location.own(), &query, &digest)
+}
+
+/// A digest as text.
+pub fn hex(digest: &Digest) -> String {
+    digest.0.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// The user wished for an end.
@@ -161,7 +232,7 @@ struct Interrupted;
 
 /// How many steps there are, when none of them has to be looked at closer.
 fn unchanged(approach: &mut Approach, work: &Work<'_>) -> Result<Option<usize>, Interrupted> {
-    if work.remake || work.call.is_some() || work.running.events.is_some() {
+    if work.remake || work.call.is_some() {
         return Ok(None);
     }
     let request = BuildRequest {
@@ -170,14 +241,14 @@ fn unchanged(approach: &mut Approach, work: &Work<'_>) -> Result<Option<usize>, 
         ..BuildRequest::default()
     };
     if !approach.asks() {
-        return Ok(approach.unchanged(&request, Access::Run, cores(), None));
+        return Ok(approach.unchanged(&request, cores(), None));
     }
     let executor = LocalExecutor::new(approach.location.root.clone(), approach.location.scratch());
     let executor = executor.with_grace(approach.settings.grace());
     let signals = Signals::heed();
     let _aim = signals.aim(executor.control(), None);
     let asker = |command: &[String], folder: &str| executor.ask(command, folder);
-    let kept = approach.unchanged(&request, Access::Run, cores(), Some(&asker));
+    let kept = approach.unchanged(&request, cores(), Some(&asker));
     if executor.control().token().is_raised() {
         return Err(Interrupted);
     }

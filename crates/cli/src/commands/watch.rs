@@ -15,6 +15,7 @@ use handloom_core::scheduler::Build;
 use handloom_core::scheduler::BuildError;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Event;
+use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::WatchHook;
 use handloom_core::status::WatchSet;
 use handloom_core::text::Diagnostic;
@@ -28,11 +29,15 @@ use crate::arguments::WatchArguments;
 use crate::commands::running;
 use crate::commands::running::BuildRun;
 use crate::commands::running::Work;
+use crate::commands::watch_answers::Standing;
 use crate::failure;
 use crate::failure::CommandError;
 use crate::project;
 use crate::signals::Heard;
 use crate::signals::Signals;
+use crate::standing::ASKED;
+use crate::standing::QueryServer;
+use crate::standing::StandingAnswer;
 use crate::ui::Detail;
 use crate::ui::Ui;
 use crate::ui::events::EventWriter;
@@ -43,7 +48,9 @@ use crate::ui::watch_status::WatchStatus;
 use crate::watching;
 use crate::watching::Notices;
 use crate::watching::RebuildRequest;
+use crate::watching::WaitHooks;
 use crate::watching::WatchEvent;
+use handloom_core::workspace::ProjectLocation;
 use handloom_core::workspace::Workspace;
 
 /// Carries the command out.
@@ -79,6 +86,8 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
         events_in,
         current,
         events: running::event_writer(&work)?,
+        server: None,
+        quietly: arguments.quietly,
         told_of_polling: false,
         waited: false,
         broken: None,
@@ -86,7 +95,12 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
     };
     let mut rebuild = RebuildRequest::default();
     loop {
-        rebuild = watch.one_project(&rebuild)?;
+        watch.hear_questions(&location);
+        rebuild = if watch.quietly {
+            watch.stand_quietly()?
+        } else {
+            watch.one_project(&rebuild)?
+        };
         if rebuild.ends() {
             break;
         }
@@ -114,15 +128,19 @@ fn pressed(
 }
 
 /// What lives from the first run to the last.
-struct Watch<'w> {
-    common: &'w Common,
-    work: &'w Work<'w>,
-    ui: Ui,
+pub struct Watch<'w> {
+    pub(super) common: &'w Common,
+    pub(super) work: &'w Work<'w>,
+    pub(super) ui: Ui,
     signals: &'w Signals,
-    notices: Notices,
+    pub(super) notices: Notices,
     watch_status: WatchStatus,
     keys: Option<Keys>,
-    events_in: Receiver<WatchEvent>,
+    pub(super) events_in: Receiver<WatchEvent>,
+    /// Who hears the questions of others.
+    server: Option<QueryServer>,
+    /// Whether nothing is woven.
+    quietly: bool,
     /// The wish to end the run that is going on.
     current: Arc<Mutex<Option<Arc<ProcessControl>>>>,
     events: Option<EventWriter>,
@@ -172,6 +190,7 @@ impl Watch<'_> {
         };
         self.broken = None;
         self.watch_status.over(&over.result, &rebuild.causes);
+        let mut kept = all_kept(&over.result);
         let mut rebuild = self.after(&workspace, &mut watch_set, &over.ran);
         if self.is_news(over.shifted) {
             rebuild.everything = true;
@@ -182,7 +201,7 @@ impl Watch<'_> {
                 // What was changed so far is in what is looked at now.
                 rebuild = rebuild.left();
             }
-            match self.stand(&workspace, &mut watch_set, rebuild)? {
+            match self.stand(&workspace, &mut watch_set, rebuild, &mut kept)? {
                 Next::Stale(left) => rebuild = left,
                 Next::Rebuild(next) => return Ok(next),
             }
@@ -196,6 +215,7 @@ impl Watch<'_> {
         workspace: &Workspace,
         watch_set: &mut WatchSet,
         rebuild: RebuildRequest,
+        kept: &mut Option<usize>,
     ) -> Result<Next, CommandError> {
         let asking = workspace.executor();
         let asker = |command: &[String], folder: &str| asking.ask(command, folder);
@@ -220,7 +240,17 @@ impl Watch<'_> {
         };
         let mut rebuild = rebuild;
         loop {
-            rebuild = self.wait(rebuild, watch_set, &workspace.disk, false);
+            let names = &self.work.names;
+            let standing = resident
+                .as_ref()
+                .and_then(|resident| Standing::new(workspace, resident, names, *kept, false));
+            rebuild = self.wait(
+                rebuild,
+                watch_set,
+                &workspace.disk,
+                false,
+                standing.as_ref(),
+            );
             if rebuild.ends() {
                 return Ok(Next::Rebuild(rebuild));
             }
@@ -252,6 +282,7 @@ impl Watch<'_> {
                 return Ok(Next::Rebuild(rebuild));
             };
             self.watch_status.over(&summary, &rebuild.causes);
+            *kept = all_kept(&summary);
             rebuild = self.after(workspace, watch_set, &over.ran);
             if resident.is_stale() && !rebuild.is_one() {
                 return Ok(Next::Stale(rebuild));
@@ -371,7 +402,7 @@ impl Watch<'_> {
     }
 
     /// Says once that notices do not tell of everything.
-    fn say_of_polling(&mut self) {
+    pub(super) fn say_of_polling(&mut self) {
         if let Some(why) = self.notices.why_polling()
             && !std::mem::replace(&mut self.told_of_polling, true)
         {
@@ -382,7 +413,7 @@ impl Watch<'_> {
     }
 
     /// Shows what is wrong with the project, and waits until it may have been mended.
-    fn mend(
+    pub(super) fn mend(
         &mut self,
         failure: CommandError,
         mut watch_set: WatchSet,
@@ -417,23 +448,58 @@ impl Watch<'_> {
                 ..RebuildRequest::default()
             }
         } else {
-            self.wait(RebuildRequest::default(), &watch_set, &disk, true)
+            self.wait(RebuildRequest::default(), &watch_set, &disk, true, None)
         };
         self.forget_folders(&rebuild, &watch_set);
         Ok(rebuild)
     }
 
-    fn wait(
+    /// Hears the questions of others from now on, as soon as there is a folder for it.
+    fn hear_questions(&mut self, location: &ProjectLocation) {
+        if self.server.is_none() && location.own().is_dir() && !self.notices.is_blind() {
+            self.server = QueryServer::start(&location.own());
+            if self.server.is_some() && !self.notices.hear(&format!(".handloom/{ASKED}/")) {
+                self.server = None;
+            }
+        }
+    }
+
+    pub(super) fn wait(
         &mut self,
         rebuild: RebuildRequest,
         watch_set: &WatchSet,
         disk: &dyn Disk,
         broken: bool,
+        standing: Option<&Standing<'_>>,
     ) -> RebuildRequest {
         self.waited = true;
         self.watch_status.show(watch_set.sources());
         let refresh = || self.watch_status.show(watch_set.sources());
-        watching::wait(&self.events_in, rebuild, watch_set, disk, broken, &refresh)
+        let mut answer = |rebuild: &mut RebuildRequest| {
+            for number in std::mem::take(&mut rebuild.asked) {
+                let Some(server) = &self.server else { continue };
+                server.answer(number, |query| match standing {
+                    Some(standing) => standing.answer(query, rebuild),
+                    None => StandingAnswer::Alone,
+                });
+            }
+        };
+        let is_enough = |rebuild: &RebuildRequest| {
+            self.quietly && (rebuild.others_wrote || !rebuild.invalidated.is_empty())
+        };
+        let mut hooks = WaitHooks {
+            refresh: &refresh,
+            answer: &mut answer,
+            is_enough: &is_enough,
+        };
+        watching::wait(
+            &self.events_in,
+            rebuild,
+            watch_set,
+            disk,
+            broken,
+            &mut hooks,
+        )
     }
 
     /// Folders that came or went are watched anew.
@@ -452,6 +518,13 @@ fn in_files(sources: &Sources, wrong: &[Diagnostic]) -> bool {
         let place = wrong.primary.as_ref().map(|label| label.span.source);
         place.is_some_and(|source| sources.get(source).name.ends_with(".loom"))
     })
+}
+
+/// How many steps have no reason to run after a run; none when it was not a good one.
+fn all_kept(summary: &Summary) -> Option<usize> {
+    let bad = summary.failed + summary.held + summary.stopped + summary.unstarted;
+    let all = summary.kept + summary.made + summary.same + summary.restored;
+    (bad + summary.tasks == 0).then_some(all)
 }
 
 /// How it goes on after the project stayed in memory.

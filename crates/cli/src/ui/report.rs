@@ -31,16 +31,16 @@ use crate::ui::text;
 const WIDTH: usize = 90;
 
 /// Says that nothing had to be done.
-pub fn say_unchanged(ui: Ui, kept: usize) {
+pub fn say_unchanged(ui: Ui, summary: &Summary, to_error: bool) {
     if ui.detail == Detail::Quiet {
         return;
     }
-    let summary = Summary {
-        kept,
-        ..Summary::default()
-    };
-    // That nobody reads any more is no mistake.
-    let _ = ui.print(&format!("{}\n", summary_line(&summary, ui.out)));
+    if to_error {
+        ui.say(&format!("{}\n", summary_line(summary, ui.err)));
+    } else {
+        // That nobody reads any more is no mistake.
+        let _ = ui.print(&format!("{}\n", summary_line(summary, ui.out)));
+    }
 }
 
 /// A failure is shown again at the end when so many lines came after it.

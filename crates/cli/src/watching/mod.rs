@@ -16,6 +16,8 @@ use handloom_core::status::ChangeImpact;
 use handloom_core::status::WatchSet;
 use handloom_core::world::Disk;
 
+use crate::standing::ASKED;
+
 pub use notices::Notices;
 use poller::FilePoller;
 
@@ -66,12 +68,21 @@ pub struct RebuildRequest {
     pub interrupted: bool,
     /// Whether the events say already what it is for.
     pub told: bool,
+    /// Questions of others that are to be answered.
+    pub asked: Vec<u64>,
+    /// Whether another run wrote down what it knows.
+    pub others_wrote: bool,
 }
 
 impl RebuildRequest {
     /// Whether anything is to be done.
     pub fn is_one(&self) -> bool {
         self.now || self.lost || self.ends() || !self.causes.is_empty()
+    }
+
+    /// Whether nothing at all was noticed.
+    pub fn is_calm(&self) -> bool {
+        !self.is_one() && self.invalidated.is_empty() && self.names.is_empty() && !self.everything
     }
 
     /// Whether this is the end.
@@ -120,6 +131,9 @@ impl RebuildRequest {
             WatchEvent::Changed(paths) => {
                 let count = paths.len();
                 for path in paths {
+                    if let Some(own) = path.strip_prefix(".handloom/") {
+                        self.own_file(own);
+                    }
                     self.touched(path, watch_set, broken);
                 }
                 return count;
@@ -147,6 +161,19 @@ impl RebuildRequest {
             WatchEvent::Key(_) | WatchEvent::Resumed => {}
         }
         0
+    }
+
+    /// A file of Hand Loom's own was made or changed.
+    fn own_file(&mut self, path: &str) {
+        let number = path
+            .strip_prefix(ASKED)
+            .and_then(|rest| rest.strip_prefix('/'));
+        match number.and_then(|number| number.parse().ok()) {
+            // It is told of when it comes and when it goes.
+            Some(number) if self.asked.last() != Some(&number) => self.asked.push(number),
+            Some(_) => {}
+            None => self.others_wrote |= matches!(path, "project-front" | "journal"),
+        }
     }
 
     fn touched(&mut self, path: String, watch_set: &WatchSet, broken: bool) {
@@ -182,26 +209,43 @@ pub fn drain(events_in: &Receiver<WatchEvent>, rebuild: &mut RebuildRequest, wat
     }
 }
 
-/// Waits until there is something to do, and until the changes that belong together have come. `refresh` is
-/// called when the screen may have changed meanwhile.
+/// Who is called while changes are waited for.
+pub struct WaitHooks<'h> {
+    /// The screen may have changed.
+    pub refresh: &'h dyn Fn(),
+    /// Others ask; what was noticed so far is known.
+    pub answer: &'h mut dyn FnMut(&mut RebuildRequest),
+    /// Whether this is all there is to wait for.
+    pub is_enough: &'h dyn Fn(&RebuildRequest) -> bool,
+}
+
+/// Waits until there is something to do, and until the changes that belong together have come.
 pub fn wait(
     events_in: &Receiver<WatchEvent>,
     mut rebuild: RebuildRequest,
     watch_set: &WatchSet,
     disk: &dyn Disk,
     broken: bool,
-    refresh: &dyn Fn(),
+    hooks: &mut WaitHooks<'_>,
 ) -> RebuildRequest {
-    while !rebuild.is_one() {
+    while !rebuild.is_one() && !(hooks.is_enough)(&rebuild) {
         if rebuild.names.is_empty() {
             match events_in.recv() {
-                Ok(WatchEvent::Resumed) => refresh(),
+                Ok(WatchEvent::Resumed) => (hooks.refresh)(),
                 Ok(one) => {
                     let count = rebuild.take(one, watch_set, broken);
+                    if !rebuild.asked.is_empty() {
+                        // All that happened before the question was told before it.
+                        (hooks.answer)(&mut rebuild);
+                        continue;
+                    }
                     gather(events_in, &mut rebuild, count, watch_set, broken);
                 }
                 Err(_) => rebuild.quit = true,
             }
+        }
+        if !rebuild.asked.is_empty() {
+            (hooks.answer)(&mut rebuild);
         }
         rebuild.settle(watch_set, disk);
     }

@@ -121,6 +121,12 @@ impl Notices {
         self.why.as_deref()
     }
 
+    /// Watches one folder more; whether that can be done.
+    pub fn hear(&mut self, folder: &str) -> bool {
+        self.watch(folder, RecursiveMode::NonRecursive);
+        self.watched.contains(folder)
+    }
+
     /// Watches all that a run depends on.
     pub fn cover(&mut self, watch_set: &WatchSet) {
         for folder in watch_set.folders() {

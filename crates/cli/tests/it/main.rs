@@ -25,6 +25,7 @@ mod safety;
 mod screen;
 mod silent;
 mod stale;
+mod standing;
 mod taken_over;
 mod tasks;
 mod terminal;

@@ -112,6 +112,15 @@ impl CacheDependencies {
         )
     }
 
+    /// What only the process that asks can tell: environment variables, by name. None when more than that decides
+    /// which is not told by notices of changed files.
+    pub fn environment_alone(&self) -> Option<Vec<String>> {
+        let env = self.env.iter().map(|(name, _)| name.clone());
+        let secrets = self.secrets.iter().map(|(name, _)| name.clone());
+        let is_alone = self.outputs.is_empty() && self.leftovers.is_empty();
+        is_alone.then(|| env.chain(secrets).collect())
+    }
+
     /// Whether commands have to be run to see whether it holds.
     pub fn asks(&self) -> bool {
         !self.outputs.is_empty()

@@ -65,6 +65,12 @@ pub struct Unchanged {
 }
 
 impl Unchanged {
+    /// Whether anything was read of which the next run should know.
+    #[must_use]
+    pub fn has_news(&self) -> bool {
+        self.renewed.is_some() || !self.fresh.is_empty()
+    }
+
     /// Notes what was read for the next time; to be called by whoever holds the project. It spares reading, and
     /// nothing else, so that nothing is said when it can't be done.
     pub fn note(&self, glance: &mut LedgerGlance) {

@@ -15,7 +15,7 @@ impl TextHasher {
     fn of_place(environment: &RecordingEnvironment<'_>) -> Self {
         let mut hasher = Self(blake3::Hasher::new());
         // Not the version: two builds of one version may differ in what they work out.
-        hasher.add(env!("HANDLOOM_BUILD"));
+        hasher.add(BUILD);
         hasher.add(std::env::consts::OS);
         hasher.add(std::env::consts::ARCH);
         hasher.add(&environment.root);
@@ -26,6 +26,9 @@ impl TextHasher {
         Digest(*self.0.finalize().as_bytes())
     }
 }
+
+/// What this build of the program is recognised by.
+pub const BUILD: &str = env!("HANDLOOM_BUILD");
 
 /// The digest of this program, this machine's kind and the project's folder.
 #[must_use]

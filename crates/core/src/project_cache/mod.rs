@@ -36,6 +36,7 @@ pub use front_look::Question;
 pub use front_look::Unchanged;
 pub use keep::keep;
 pub use keep::keep_patched;
+pub use key::BUILD;
 pub use key::key;
 pub use load::LoadedProject;
 pub use load::dry_run;

@@ -6,6 +6,7 @@
 //! nothing else wrote to the ledger.
 
 use crate::graph::BuildRequest;
+use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::Order;
 use crate::graph::PerPosition;
@@ -17,6 +18,7 @@ use crate::project_cache;
 use crate::project_cache::cached_project::CachedProject;
 use crate::project_cache::load::LoadedProject;
 use crate::status::RecordingEnvironment;
+use crate::status::WatchSet;
 use crate::status::learned_edges::FoundEdges;
 use crate::world::Digest;
 use crate::world::Disk;
@@ -78,6 +80,45 @@ impl<'v, 'd> ResidentProject<'v, 'd> {
             key,
             invalidated: 0,
         })
+    }
+
+    /// The environment variables that decide something, each with what tells whether it holds the same in another
+    /// process; none when it also has to be told from more than files and these whether anything changed, or when
+    /// a task is reached.
+    #[must_use]
+    pub fn environment_alone(&self) -> Option<Vec<(String, Option<Digest>)>> {
+        let project = &self.loaded.project;
+        let is_task = |id: &NodeId| matches!(id.node(project), Node::Task(_));
+        if self.order.nodes.iter().any(is_task) {
+            return None;
+        }
+        let mut names = self
+            .loaded
+            .cached
+            .as_ref()?
+            .dependencies()
+            .environment_alone()?;
+        names.extend(
+            self.environment
+                .env_read()
+                .into_iter()
+                .map(|(name, _)| name),
+        );
+        names.sort_unstable();
+        names.dedup();
+        let digest = |name: String| {
+            let digest = self.environment.secret_digest(&name);
+            (name, digest)
+        };
+        Some(names.into_iter().map(digest).collect())
+    }
+
+    /// Adds all that it depends on to what is watched.
+    pub fn watch(&self, watch_set: &mut WatchSet, ledger: &Ledger) {
+        if let Some(cached) = &self.loaded.cached {
+            watch_set.add_folders(cached.folders());
+        }
+        watch_set.add(&self.loaded.project, &self.order, ledger);
     }
 
     /// A path may hold something else than is known.

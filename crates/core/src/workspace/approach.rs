@@ -11,11 +11,11 @@ use crate::ledger::RealStorage;
 use crate::project::Description;
 use crate::project_cache::FrontLook;
 use crate::project_cache::Question;
+use crate::project_cache::Unchanged;
 use crate::status::CommandRunner;
 use crate::status::RecordingEnvironment;
 use crate::workspace::error::WorkspaceError;
 use crate::workspace::location::ProjectLocation;
-use crate::workspace::options::Access;
 use crate::workspace::options::OpenOptions;
 use crate::workspace::settings;
 use crate::workspace::settings::Settings;
@@ -46,6 +46,9 @@ pub struct Approach {
     glance: LedgerGlance,
     /// What was seen of the kept project.
     pub(super) front: Option<FrontLook>,
+    is_front_read: bool,
+    /// What was read when nothing had to be done.
+    noted: Option<Unchanged>,
 }
 
 impl Approach {
@@ -67,7 +70,7 @@ impl Approach {
             trust.check(&location.own())?;
         }
         let glance = LedgerGlance::at(Box::new(RealStorage::new(&location.own())));
-        let mut approach = Self {
+        Ok(Self {
             outside: outside_digest(&settings, options),
             key: user.key(),
             clock: SystemClock::default(),
@@ -77,15 +80,22 @@ impl Approach {
             trust,
             glance,
             front: None,
-        };
+            is_front_read: false,
+            noted: None,
+        })
+    }
+
+    /// Reads the front, once: when it is first asked for, so that whoever waits for the project before sees what
+    /// was written meanwhile.
+    fn read_front(&mut self) {
+        if std::mem::replace(&mut self.is_front_read, true) {
+            return;
+        }
         let ledger = nothing_known();
-        let front = FrontLook::open(
-            &approach.glance,
-            &approach.environment(&ledger, None),
-            &approach.outside,
-        );
-        approach.front = front;
-        Ok(approach)
+        let environment = self.environment(&ledger, None);
+        let front = FrontLook::open(&self.glance, &environment, &self.outside);
+        drop(environment);
+        self.front = front;
     }
 
     fn environment<'a>(
@@ -105,15 +115,14 @@ impl Approach {
     }
 
     /// The number of steps, when there is nothing to do for a request, and nothing has to be said; none when that
-    /// can only be told by whoever opens the project. `ask` runs commands whose output is a value. With
-    /// [`Access::Run`], for which the caller holds the project, what was read is noted for the next time.
+    /// can only be told by whoever opens the project. `ask` runs commands whose output is a value.
     pub fn unchanged(
         &mut self,
         request: &BuildRequest,
-        access: Access,
         threads: usize,
         ask: Option<&CommandRunner<'_>>,
     ) -> Option<usize> {
+        self.read_front();
         let mut front = self.front.take()?;
         let root = &self.location.root;
         let is_trusted = front.files().all(|file| self.trust.takes(&root.join(file)));
@@ -128,15 +137,40 @@ impl Approach {
         drop(environment);
         self.front = Some(front);
         let unchanged = unchanged?;
-        if access == Access::Run {
+        let kept = unchanged.kept;
+        self.noted = unchanged.has_news().then_some(unchanged);
+        Some(kept)
+    }
+
+    /// Whether files were read of which the next run should know.
+    #[must_use]
+    pub fn has_news(&self) -> bool {
+        self.noted.is_some()
+    }
+
+    /// Notes what was read for the next run; to be called by whoever holds the project and has signed for it.
+    pub fn note(&mut self) {
+        if let Some(unchanged) = self.noted.take() {
             unchanged.note(&mut self.glance);
         }
-        Some(unchanged.kept)
+    }
+
+    /// What tells what is set from outside.
+    #[must_use]
+    pub fn outside(&self) -> Digest {
+        self.outside
+    }
+
+    /// A value of the environment, told so that only who has the user's key can compare it.
+    #[must_use]
+    pub fn environment_digest(&self, name: &str) -> Option<Digest> {
+        self.environment(&nothing_known(), None).secret_digest(name)
     }
 
     /// Whether commands have to be run to tell whether there is anything to do.
     #[must_use]
-    pub fn asks(&self) -> bool {
+    pub fn asks(&mut self) -> bool {
+        self.read_front();
         self.front.as_ref().is_some_and(FrontLook::asks)
     }
 
@@ -149,6 +183,7 @@ impl Approach {
     /// The description, when it is the one that was kept; and else as it is read.
     pub(super) fn description(&mut self) -> Option<Description> {
         let key = self.key?;
+        self.read_front();
         let front = self.front.as_mut()?;
         let description = front.description(&self.glance, &self.disk, &key);
         if description.is_none() {

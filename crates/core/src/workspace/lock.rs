@@ -15,7 +15,9 @@ use crate::workspace::error::WorkspaceError;
 /// Holds the project until it is dropped.
 #[derive(Debug)]
 pub struct ProjectLock {
-    _file: File,
+    file: File,
+    /// Whose it is, in words.
+    text: String,
     /// Whether nobody else had it since this process last had it.
     pub was_ours: bool,
 }
@@ -60,8 +62,19 @@ impl ProjectLock {
             rustix::fs::flock(&file, FlockOperation::LockExclusive)
                 .map_err(|error| broken(error.into()))?;
         }
-        let text = format!("process {}, `{command}`", std::process::id());
+        Ok(Self {
+            file,
+            text: format!("process {}, `{command}`", std::process::id()),
+            was_ours: false,
+        })
+    }
+
+    /// Writes down whose it is, for those that wait for it, and for this process, which then finds out whether
+    /// somebody else changed something meanwhile.
+    #[must_use]
+    pub fn signed(mut self) -> Self {
         let mut last = Vec::new();
+        let (file, text) = (&mut self.file, &self.text);
         let mut write = || -> std::io::Result<()> {
             file.rewind()?;
             file.read_to_end(&mut last)?;
@@ -77,9 +90,14 @@ impl ProjectLock {
         // A full disk must not keep a run from looking whether anything has to be done. The file is
         // empty then, so that nobody takes it for their own.
         let _ = write();
-        Ok(Self {
-            _file: file,
-            was_ours: last.trim_ascii() == text.as_bytes(),
-        })
+        self.was_ours = last.trim_ascii() == self.text.as_bytes();
+        self
+    }
+
+    /// Whether the last to sign it was this process.
+    #[must_use]
+    pub fn is_signed_by_us(folder: &Path) -> bool {
+        let text = own::read(&folder.join("lock")).unwrap_or_default();
+        text.starts_with(format!("process {}, ", std::process::id()).as_bytes())
     }
 }

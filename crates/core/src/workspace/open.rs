@@ -32,6 +32,7 @@ use crate::workspace::outside::named_like_commands;
 use crate::workspace::outside::set_for_nobody;
 use crate::workspace::settings::Settings;
 use crate::workspace::user::UserFolders;
+use crate::world::Digest;
 use crate::world::RealDisk;
 use crate::world::SystemClock;
 
@@ -237,6 +238,12 @@ impl Workspace {
         self.front.take();
         self.is_personal = true;
         Ok(Ok(self))
+    }
+
+    /// What tells what is set from outside.
+    #[must_use]
+    pub fn outside_digest(&self) -> Digest {
+        self.outside.digest
     }
 
     /// What was seen of the kept project already, once.
