@@ -336,8 +336,21 @@ impl JobRunner for InProcess {
     }
 }
 
+/// Writes down the project's files for the floor: beside it, names with a NUL behind each.
+///
+/// # Errors
+/// When the disk fails.
+pub fn write_list(root: &Path) -> io::Result<()> {
+    let mut list = Vec::new();
+    for file in files(root) {
+        list.extend_from_slice(file.as_os_str().as_encoded_bytes());
+        list.push(0);
+    }
+    std::fs::write(root.with_extension("list"), list)
+}
+
 /// All files of a project but Hand Loom's own and its description, sorted: those that a run looks at.
-pub fn files(root: &Path) -> Vec<std::path::PathBuf> {
+fn files(root: &Path) -> Vec<std::path::PathBuf> {
     let mut found = Vec::new();
     let mut folders = vec![root.to_owned()];
     while let Some(folder) = folders.pop() {

@@ -33,6 +33,9 @@ use crate::world::names;
 use crate::world::names::folder_of;
 use crate::world::own;
 
+/// Files of this size and more are read in larger pieces, bytes.
+const SMALL_READ: usize = 4096;
+
 /// Files of at most this many bytes are read in one piece.
 const ONE_READ: usize = 128 * 1024;
 
@@ -174,13 +177,15 @@ impl Disk for RealDisk {
 
     fn digest(&self, path: &str, buffer: &mut Vec<u8>) -> io::Result<Digest> {
         let mut file = self.open_file(path)?;
-        buffer.resize(ONE_READ, 0);
-        let first = read_full(&mut file, buffer)?;
-        if first < ONE_READ {
-            return Ok(Digest::of(&buffer[..first]));
+        // Most files are small: the large buffer is only filled with zeros when it is needed.
+        let mut small = [0; SMALL_READ];
+        let first = read_full(&mut file, &mut small)?;
+        if first < SMALL_READ {
+            return Ok(Digest::of(&small[..first]));
         }
+        buffer.resize(ONE_READ, 0);
         let mut hasher = blake3::Hasher::new();
-        hasher.update(&buffer[..first]);
+        hasher.update(&small);
         loop {
             let more = read_full(&mut file, buffer)?;
             hasher.update(&buffer[..more]);

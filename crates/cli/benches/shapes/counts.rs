@@ -1,0 +1,204 @@
+//! Counted instructions: exact where times are not.
+//!
+//! Each command is run at two sizes of each shape under `valgrind --tool=callgrind`. It must not grow by more than
+//! [`MOST_GROWTH`] times what the size does, and must not take more than [`MOST_CHANGE`] beyond what is written down
+//! in `counts.tsv`, which is changed together with the reason for it.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::process::Command;
+use std::process::Stdio;
+
+use crate::bed::Bed;
+use crate::bed::COMMANDS;
+use crate::bed::Project;
+use crate::bed::SETTLING;
+use crate::projects::Shape;
+
+/// The two sizes; the second is so many times the first.
+const SIZES: [usize; 2] = [1_000, 2_000];
+const FACTOR: f64 = 2.0;
+
+/// How much more than the size a command's instructions may grow.
+const MOST_GROWTH: f64 = 1.15;
+
+/// How much more than what is written down a command may take.
+const MOST_CHANGE: f64 = 1.05;
+
+/// Counts of a shape's command at both sizes.
+type Counts = BTreeMap<(String, String), [u64; 2]>;
+
+/// What is counted beside the commands that are measured: a first run, and a project worked out anew.
+const COLD: &str = "cold";
+const ANEW: &str = "anew";
+
+/// Commands that are not counted: they start recipes, which can't be counted.
+const NOT_COUNTED: [&str; 4] = ["second", "third", "described", "edited"];
+
+/// Counts everything and compares; with `write` what was counted is written down instead. Whether all is well.
+pub fn run(shapes: &[Shape], write: bool) -> bool {
+    if Command::new("valgrind").arg("--version").output().is_err() {
+        println!("no valgrind: nothing is counted");
+        return std::env::var_os("HANDLOOM_COUNTS").is_none();
+    }
+    let counts = count(shapes);
+    if write {
+        let mut all = written();
+        all.extend(counts);
+        store(&all);
+        return true;
+    }
+    let known = written();
+    let mut wrong = Vec::new();
+    for ((shape, command), [small, large]) in &counts {
+        let growth = ratio(*large, *small) / FACTOR;
+        println!("{shape:15} {command:10} {small:>12} {large:>12}  {growth:.2} times linear");
+        if growth > MOST_GROWTH {
+            wrong.push(format!(
+                "{shape} {command}: grows {growth:.2} times as fast as the project"
+            ));
+        }
+        let Some(was) = known.get(&(shape.clone(), command.clone())) else {
+            wrong.push(format!("{shape} {command}: nothing is written down of it"));
+            continue;
+        };
+        for (now, was) in [(small, was[0]), (large, was[1])] {
+            if ratio(*now, was) > MOST_CHANGE {
+                wrong.push(format!(
+                    "{shape} {command}: {now} instructions, and {was} are written down"
+                ));
+            }
+        }
+    }
+    for line in &wrong {
+        println!("WRONG {line}");
+    }
+    if !wrong.is_empty() {
+        println!(
+            "a figure that is meant to change: cargo bench -p handloom --bench shapes -- counts write"
+        );
+    }
+    wrong.is_empty()
+}
+
+#[expect(clippy::cast_precision_loss, reason = "counts for a ratio")]
+fn ratio(one: u64, other: u64) -> f64 {
+    one as f64 / other.max(1) as f64
+}
+
+fn count(shapes: &[Shape]) -> Counts {
+    let bed = Bed::new();
+    let mut counts = Counts::new();
+    let projects: Vec<(usize, Project<'_>)> = shapes
+        .iter()
+        .flat_map(|&shape| {
+            SIZES
+                .into_iter()
+                .enumerate()
+                .map(move |(at, size)| (at, shape, size))
+        })
+        .map(|(at, shape, size)| (at, bed.write(shape, size, "")))
+        .collect();
+    std::thread::sleep(SETTLING);
+    for (at, project) in &projects {
+        note(
+            &mut counts,
+            project,
+            COLD,
+            *at,
+            callgrind_of(project.weaving()),
+        );
+    }
+    std::thread::sleep(SETTLING);
+    for (at, project) in &projects {
+        // What is young is read once more, and noted.
+        assert!(project.command(&[]).status().expect("it runs").success());
+        for (name, words) in COMMANDS {
+            if !NOT_COUNTED.contains(&name) {
+                note(&mut counts, project, name, *at, callgrind(project, words));
+            }
+        }
+        for file in ["project", "project-front"] {
+            let _ = std::fs::remove_file(project.root.join(".handloom").join(file));
+        }
+        note(
+            &mut counts,
+            project,
+            ANEW,
+            *at,
+            callgrind(project, &["preview"]),
+        );
+    }
+    counts
+}
+
+fn note(counts: &mut Counts, project: &Project<'_>, name: &str, at: usize, count: u64) {
+    let key = (project.shape.name().to_owned(), name.to_owned());
+    counts.entry(key).or_default()[at] = count;
+}
+
+/// The instructions of a command of the program.
+fn callgrind(project: &Project<'_>, words: &[&str]) -> u64 {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_handloom"));
+    project.set_up(&mut command, words);
+    callgrind_of(command)
+}
+
+/// The instructions of a command.
+fn callgrind_of(of: Command) -> u64 {
+    let mut command = Command::new("valgrind");
+    command
+        .args(["--tool=callgrind", "--callgrind-out-file=/dev/null"])
+        .arg(of.get_program())
+        .args(of.get_args());
+    for (name, value) in of.get_envs() {
+        match value {
+            Some(value) => command.env(name, value),
+            None => command.env_remove(name),
+        };
+    }
+    if let Some(folder) = of.get_current_dir() {
+        command.current_dir(folder);
+    }
+    command.stdin(Stdio::null()).stdout(Stdio::null());
+    let output = command
+        .stderr(Stdio::piped())
+        .output()
+        .expect("valgrind runs");
+    let said = String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.success(), "{said}");
+    let collected = said
+        .lines()
+        .find_map(|line| line.split_once("Collected : "));
+    let (_, count) = collected.expect("valgrind tells the count");
+    count.trim().parse().expect("a number")
+}
+
+fn file() -> PathBuf {
+    PathBuf::from(concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/benches/shapes/counts.tsv"
+    ))
+}
+
+fn written() -> Counts {
+    let text = std::fs::read_to_string(file()).unwrap_or_default();
+    let lines = text.lines().filter(|line| !line.starts_with('#'));
+    let line = |line: &str| {
+        let mut words = line.split('\t');
+        let (shape, command) = (words.next()?.to_owned(), words.next()?.to_owned());
+        let (small, large) = (words.next()?.parse().ok()?, words.next()?.parse().ok()?);
+        Some(((shape, command), [small, large]))
+    };
+    lines.filter_map(line).collect()
+}
+
+fn store(counts: &Counts) {
+    let mut text =
+        "# Instructions of each command, by shape, at 1,000 and 2,000 steps; see counts.rs.\n"
+            .to_owned();
+    for ((shape, command), [small, large]) in counts {
+        text.push_str(&format!("{shape}\t{command}\t{small}\t{large}\n"));
+    }
+    std::fs::write(file(), text).expect("the file can be written");
+}
