@@ -50,9 +50,9 @@ pub fn draw(path: &Path, lines: &[(Shape, Vec<Point>)]) {
             power if power < 0.0 => format!("{:.0} ms", 10f64.powf(power + 3.0)),
             power => format!("{:.0} s", 10f64.powf(power)),
         };
-        let _ = write!(
+        let _ = writeln!(
             svg,
-            "<line x1=\"{LEFT}\" x2=\"{:.1}\" y1=\"{at:.1}\" y2=\"{at:.1}\" stroke=\"#ddd\"/>\n<text x=\"{:.1}\" y=\"{:.1}\" text-anchor=\"end\" fill=\"#555\">{name}</text>\n",
+            "<line x1=\"{LEFT}\" x2=\"{:.1}\" y1=\"{at:.1}\" y2=\"{at:.1}\" stroke=\"#ddd\"/>\n<text x=\"{:.1}\" y=\"{:.1}\" text-anchor=\"end\" fill=\"#555\">{name}</text>",
             WIDTH - RIGHT,
             LEFT - 8.0,
             at + 4.0
@@ -61,9 +61,9 @@ pub fn draw(path: &Path, lines: &[(Shape, Vec<Point>)]) {
     }
     let mut size = least;
     while size <= most {
-        let _ = write!(
+        let _ = writeln!(
             svg,
-            "<text x=\"{:.1}\" y=\"{:.1}\" text-anchor=\"middle\" fill=\"#555\">{}</text>\n",
+            "<text x=\"{:.1}\" y=\"{:.1}\" text-anchor=\"middle\" fill=\"#555\">{}</text>",
             x(size),
             HEIGHT - BOTTOM + 22.0,
             thousands(size)
@@ -97,9 +97,9 @@ pub fn draw(path: &Path, lines: &[(Shape, Vec<Point>)]) {
     for (at, name, colour) in labels {
         let at = at.max(free);
         free = at + 16.0;
-        let _ = write!(
+        let _ = writeln!(
             svg,
-            "<text x=\"{:.1}\" y=\"{:.1}\" fill=\"{colour}\">{name}</text>\n",
+            "<text x=\"{:.1}\" y=\"{:.1}\" fill=\"{colour}\">{name}</text>",
             WIDTH - RIGHT + 14.0,
             at + 4.0
         );
@@ -114,15 +114,15 @@ fn line(svg: &mut String, places: impl Iterator<Item = (f64, f64)>, colour: &str
         .iter()
         .map(|(x, y)| format!("{x:.1},{y:.1}"))
         .collect();
-    let _ = write!(
+    let _ = writeln!(
         svg,
-        "<polyline points=\"{}\" fill=\"none\" stroke=\"{colour}\" stroke-width=\"2\"{more}/>\n",
+        "<polyline points=\"{}\" fill=\"none\" stroke=\"{colour}\" stroke-width=\"2\"{more}/>",
         points.join(" ")
     );
     for (x, y) in places {
-        let _ = write!(
+        let _ = writeln!(
             svg,
-            "<circle cx=\"{x:.1}\" cy=\"{y:.1}\" r=\"3\" fill=\"{colour}\"/>\n"
+            "<circle cx=\"{x:.1}\" cy=\"{y:.1}\" r=\"3\" fill=\"{colour}\"/>"
         );
     }
 }

@@ -15,8 +15,10 @@ mod run;
 mod running;
 mod settings;
 mod tidy;
+mod unchanged;
 mod watch;
 mod watch_answers;
+mod watch_mend;
 mod weave;
 mod why;
 

@@ -12,7 +12,6 @@ use handloom_core::project::script::TaskCall;
 use handloom_core::project::script::relative;
 use handloom_core::project::shell::quote;
 use handloom_core::project::shell::quote_all;
-use handloom_core::project_cache::BUILD;
 use handloom_core::records::Recorder;
 use handloom_core::records::RunHeader;
 use handloom_core::records::Runs;
@@ -29,26 +28,22 @@ use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::TimedEvent;
 use handloom_core::scheduler::WatchHook;
 use handloom_core::scheduler::event_channel;
-use handloom_core::text::Sources;
 use handloom_core::workspace::Access;
-use handloom_core::workspace::Approach;
 use handloom_core::workspace::settings::RUNS;
 use handloom_core::world::ByteSize;
-use handloom_core::world::Digest;
 
 use crate::arguments;
 use crate::arguments::Common;
 use crate::arguments::Output;
 use crate::arguments::RunningArguments;
+use crate::commands::unchanged;
+use crate::commands::unchanged::Interrupted;
 use crate::failure;
 use crate::failure::CommandError;
 use crate::project;
 use crate::signals::Signals;
-use crate::standing;
-use crate::standing::StandingQuery;
 use crate::ui::Ui;
 use crate::ui::events::EventWriter;
-use crate::ui::report;
 use crate::ui::report::Manner;
 use crate::ui::report::Report;
 use handloom_core::workspace::ProjectLocation;
@@ -159,17 +154,17 @@ pub fn weave(
 ) -> Result<ExitCode, CommandError> {
     let mut approach = project::approach(location, common)?;
     let began = Instant::now();
-    if let Some(kept) = asked_of_watch(&approach, work) {
-        return tell_unchanged(work, kept, began, ui);
+    if let Some(kept) = unchanged::asked_of_watch(&approach, work) {
+        return unchanged::tell(work, kept, began, ui);
     }
     let lock = take_lock(&approach.location, work.running.no_wait, ui)?;
-    match unchanged(&mut approach, work) {
+    match unchanged::look(&mut approach, work) {
         Ok(Some(kept)) => {
             if approach.has_news() {
                 let _lock = lock.signed();
                 approach.note();
             }
-            return tell_unchanged(work, kept, began, ui);
+            return unchanged::tell(work, kept, began, ui);
         }
         Ok(None) => {}
         Err(Interrupted) => return Ok(ExitCode::from(failure::INTERRUPTED)),
@@ -177,82 +172,6 @@ pub fn weave(
     let lock = lock.signed();
     let workspace = project::open_after(approach, common, ui, Access::Run)?;
     weave_opened(&workspace, work, lock, ui)
-}
-
-/// Tells that nothing had to be done.
-fn tell_unchanged(
-    work: &Work<'_>,
-    kept: usize,
-    began: Instant,
-    ui: Ui,
-) -> Result<ExitCode, CommandError> {
-    let summary = Summary {
-        kept,
-        took: began.elapsed(),
-        ..Summary::default()
-    };
-    let to_error = work.running.events.as_deref() == Some(Path::new("-"));
-    report::say_unchanged(ui, &summary, to_error);
-    if let Some(mut events) = event_writer(work)? {
-        events.tell(&Event::Summary(summary), &Sources::default());
-        if let Some(error) = events.error.take() {
-            return Err(CommandError::io("can't write events", error));
-        }
-    }
-    Ok(ExitCode::from(failure::DONE))
-}
-
-/// What whoever watches the project says, when nothing has to be done.
-fn asked_of_watch(approach: &Approach, work: &Work<'_>) -> Option<usize> {
-    if work.remake || work.call.is_some() {
-        return None;
-    }
-    ask_watch(approach, &work.names)
-}
-
-/// What whoever watches the project says of names, when nothing has to be done for them.
-pub fn ask_watch(approach: &Approach, names: &[String]) -> Option<usize> {
-    let query = StandingQuery {
-        build: BUILD.to_owned(),
-        outside: hex(&approach.outside()),
-        names: names.to_vec(),
-        folder: approach.location.folder.clone(),
-    };
-    let digest = |name: &str| approach.environment_digest(name).map(|digest| hex(&digest));
-    standing::ask(&approach.location.own(), &query, &digest)
-}
-
-/// A digest as text.
-pub fn hex(digest: &Digest) -> String {
-    digest.0.iter().map(|byte| format!("{byte:02x}")).collect()
-}
-
-/// The user wished for an end.
-struct Interrupted;
-
-/// How many steps there are, when none of them has to be looked at closer.
-fn unchanged(approach: &mut Approach, work: &Work<'_>) -> Result<Option<usize>, Interrupted> {
-    if work.remake || work.call.is_some() {
-        return Ok(None);
-    }
-    let request = BuildRequest {
-        names: work.names.clone(),
-        folder: approach.location.folder.clone(),
-        ..BuildRequest::default()
-    };
-    if !approach.asks() {
-        return Ok(approach.unchanged(&request, cores(), None));
-    }
-    let executor = LocalExecutor::new(approach.location.root.clone(), approach.location.scratch());
-    let executor = executor.with_grace(approach.settings.grace());
-    let signals = Signals::heed();
-    let _aim = signals.aim(executor.control(), None);
-    let asker = |command: &[String], folder: &str| executor.ask(command, folder);
-    let kept = approach.unchanged(&request, cores(), Some(&asker));
-    if executor.control().token().is_raised() {
-        return Err(Interrupted);
-    }
-    Ok(kept)
 }
 
 /// Weaves in a project that is open; gives the exit status.

@@ -18,10 +18,7 @@ use handloom_core::scheduler::Event;
 use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::WatchHook;
 use handloom_core::status::WatchSet;
-use handloom_core::text::Diagnostic;
-use handloom_core::text::Sources;
 use handloom_core::world::Disk;
-use handloom_core::world::RealDisk;
 use handloom_core::world::lock;
 
 use crate::arguments::Common;
@@ -134,7 +131,7 @@ pub struct Watch<'w> {
     pub(super) ui: Ui,
     signals: &'w Signals,
     pub(super) notices: Notices,
-    watch_status: WatchStatus,
+    pub(super) watch_status: WatchStatus,
     keys: Option<Keys>,
     pub(super) events_in: Receiver<WatchEvent>,
     /// Who hears the questions of others.
@@ -146,11 +143,11 @@ pub struct Watch<'w> {
     events: Option<EventWriter>,
     told_of_polling: bool,
     /// Whether it waited for a change before: what is typed was right then.
-    waited: bool,
+    pub(super) waited: bool,
     /// What is wrong with the project, as it was said.
-    broken: Option<String>,
+    pub(super) broken: Option<String>,
     /// How often in a row something changed between reading and watching.
-    shifts: usize,
+    pub(super) shifts: usize,
 }
 
 /// What a run left to know.
@@ -394,13 +391,6 @@ impl Watch<'_> {
         rebuild
     }
 
-    /// Whether something changed between reading and watching. Twice in a row is a sign that it always
-    /// seems so: a third look at once would change nothing.
-    fn is_news(&mut self, shifted: bool) -> bool {
-        self.shifts = if shifted { self.shifts + 1 } else { 0 };
-        (1..=2).contains(&self.shifts)
-    }
-
     /// Says once that notices do not tell of everything.
     pub(super) fn say_of_polling(&mut self) {
         if let Some(why) = self.notices.why_polling()
@@ -410,48 +400,6 @@ impl Watch<'_> {
                 "note: files are looked at every two seconds, since {why}\n"
             ));
         }
-    }
-
-    /// Shows what is wrong with the project, and waits until it may have been mended.
-    pub(super) fn mend(
-        &mut self,
-        failure: CommandError,
-        mut watch_set: WatchSet,
-    ) -> Result<RebuildRequest, CommandError> {
-        let none = Sources::default();
-        let sources: &Sources = match &failure {
-            CommandError::Description(sources, wrong)
-                if self.waited || in_files(sources, wrong) =>
-            {
-                sources
-            }
-            // The description is gone for a moment, while it is written anew.
-            CommandError::Usage(..) if self.waited => &none,
-            _ => return Err(failure),
-        };
-        self.watch_status.clear();
-        let text = self.ui.failure_text(&failure);
-        if self.broken.as_ref() != Some(&text) {
-            self.ui.say(&text);
-            self.watch_status.broken();
-            self.broken = Some(text);
-        }
-        watch_set.add_description(sources);
-        self.notices.cover(&watch_set);
-        let root = self.notices.root().to_owned();
-        let disk = RealDisk::open(&root)
-            .map_err(|error| CommandError::io(format!("can't open `{}`", root.display()), error))?;
-        let shifted = watch_set.begin(&disk, sources);
-        let rebuild = if self.is_news(shifted) {
-            RebuildRequest {
-                now: true,
-                ..RebuildRequest::default()
-            }
-        } else {
-            self.wait(RebuildRequest::default(), &watch_set, &disk, true, None)
-        };
-        self.forget_folders(&rebuild, &watch_set);
-        Ok(rebuild)
     }
 
     /// Hears the questions of others from now on, as soon as there is a folder for it.
@@ -503,21 +451,13 @@ impl Watch<'_> {
     }
 
     /// Folders that came or went are watched anew.
-    fn forget_folders(&mut self, rebuild: &RebuildRequest, watch_set: &WatchSet) {
+    pub(super) fn forget_folders(&mut self, rebuild: &RebuildRequest, watch_set: &WatchSet) {
         for path in &rebuild.invalidated {
             if watch_set.is_folder(path) {
                 self.notices.forget(path);
             }
         }
     }
-}
-
-/// Whether a mistake stands in a file of the project: what was typed does not get better by waiting.
-fn in_files(sources: &Sources, wrong: &[Diagnostic]) -> bool {
-    wrong.iter().any(|wrong| {
-        let place = wrong.primary.as_ref().map(|label| label.span.source);
-        place.is_some_and(|source| sources.get(source).name.ends_with(".loom"))
-    })
 }
 
 /// How many steps have no reason to run after a run; none when it was not a good one.

@@ -11,7 +11,7 @@ use handloom_core::workspace::ProjectLock;
 use handloom_core::workspace::Workspace;
 
 use crate::commands::running;
-use crate::commands::running::hex;
+use crate::commands::unchanged::hex;
 use crate::commands::watch::Watch;
 use crate::failure::CommandError;
 use crate::project;

@@ -161,6 +161,8 @@ impl Reader<'_> {
             return Ok(recorded.digest);
         }
         let record = self.read(path, stat, buffer)?;
+        // For nearly all looks it is the only one.
+        read.reserve_exact(1);
         read.push((key.into_owned(), record));
         Ok(record.digest)
     }

@@ -10,6 +10,9 @@ use crate::ledger::snapshot::Snapshot;
 use crate::ledger::state::Ledger;
 use std::io;
 
+/// More bytes than this are written in several pieces.
+const ONE_WRITE: usize = 1 << 20;
+
 /// A journal smaller than this is never folded.
 const SMALL_JOURNAL: usize = 1 << 20;
 
@@ -22,20 +25,29 @@ impl Ledger {
         self.add_all(std::iter::once(entry))
     }
 
-    /// Adds entries with one write.
+    /// Adds entries with one write, or with few when they are many.
     ///
     /// # Errors
     /// When they cannot be written; what was written before stays good.
     pub fn add_all(&mut self, entries: impl IntoIterator<Item = Entry>) -> io::Result<()> {
+        let mut entries = entries.into_iter().peekable();
+        self.open_journal()?;
+        while entries.peek().is_some() {
+            self.add_some(&mut entries)?;
+        }
+        Ok(())
+    }
+
+    /// Adds as many entries as are worth one write.
+    fn add_some(&mut self, entries: &mut dyn Iterator<Item = Entry>) -> io::Result<()> {
         self.encoded.clear();
         let mut kept = Vec::new();
-        self.open_journal()?;
         for entry in entries {
             journal::encode(&entry, &self.seed, &mut self.encoded)?;
             kept.push(entry);
-        }
-        if self.encoded.is_empty() {
-            return Ok(());
+            if self.encoded.len() > ONE_WRITE {
+                break;
+            }
         }
         if let Err(error) = self.storage.append(&self.encoded) {
             // Half an entry may stand there now; the next one must not follow it.

@@ -42,7 +42,7 @@ pub fn keep<'d>(
     if is_personal || ledger.has_unfinished() || !writer::is_keepable(&loaded.project) {
         return Ok(());
     }
-    let earlier = loaded.cached.as_ref().map(|cached| cached.dependencies());
+    let earlier = loaded.cached.as_ref().map(CachedProject::dependencies);
     let dependencies = CacheDependencies::of(environment, outcome.folders, ledger);
     let (Some(key), Some(mut dependencies)) = (environment.key, dependencies) else {
         return Ok(());

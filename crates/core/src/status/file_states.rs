@@ -21,6 +21,9 @@ use crate::world::Clock;
 use crate::world::Disk;
 use crate::world::FileKind;
 
+/// So many paths are looked at before what was found is put where it belongs.
+const AT_ONCE: usize = 1 << 16;
+
 /// What stands at a path, where that is known without a look.
 pub type KnownStates<'k> = &'k dyn Fn(PathId) -> Option<State>;
 
@@ -84,18 +87,21 @@ impl<'a> FileStates<'a> {
             clock: self.clock,
             records: &*ledger,
         };
-        let mut looks = survey(&reader, &texts, threads).into_iter();
-        for path in paths {
-            let Some(look) = looks.next() else { break };
-            if matches!(look.state, State::Linked(_)) {
-                self.linked.insert(path);
+        // Piece by piece: what a look brings takes more room than what is kept of it.
+        let mut ids = paths.into_iter();
+        let mut learned = learned.iter();
+        for texts in texts.chunks(AT_ONCE) {
+            for look in survey(&reader, texts, threads) {
+                keep_read(&mut self.fresh, look.read);
+                if let Some(path) = ids.next() {
+                    if matches!(look.state, State::Linked(_)) {
+                        self.linked.insert(path);
+                    }
+                    self.of_path[path.index()] = Some(look.state);
+                } else if let Some(path) = learned.next() {
+                    self.of_learned.insert(path.clone(), look.state);
+                }
             }
-            self.of_path[path.index()] = Some(look.state);
-            keep_read(&mut self.fresh, look.read);
-        }
-        for (path, look) in learned.into_iter().zip(looks) {
-            self.of_learned.insert(path, look.state);
-            keep_read(&mut self.fresh, look.read);
         }
     }
 

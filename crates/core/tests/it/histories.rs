@@ -166,7 +166,7 @@ impl World {
         let bed = Bed::of(machine, options(jobs));
         let note = |event: &Event| note(event, &mut ended);
         let result = bed.build(&ledger, &environment, None, note, |build| {
-            build.with_front(front);
+            build.with_front(front.map(|front| *front));
             build.run(&description, &outside, &asked)
         });
         let good = match &result {
@@ -177,18 +177,20 @@ impl World {
     }
 
     /// What the program does before it opens a project: nothing more when nothing changed; and else what it saw.
-    fn glance(machine: &Machine, asked: &BuildRequest) -> Result<(), Option<FrontLook>> {
+    fn glance(machine: &Machine, asked: &BuildRequest) -> Result<(), Option<Box<FrontLook>>> {
         let nothing = RefCell::new(Ledger::empty(Box::new(MemoryStorage::default())));
         let environment = bed::environment(machine, &nothing);
         let mut glance = LedgerGlance::at(machine.storage());
         let front = FrontLook::open(&glance, &environment, &Digest([0; 32]));
-        let mut front = front.ok_or(None)?;
+        let Some(mut front) = front else {
+            return Err(None);
+        };
         let question = Question {
             request: asked,
             threads: 1,
         };
         match front.unchanged(&question, &glance, &environment) {
-            None => Err(Some(front)),
+            None => Err(Some(Box::new(front))),
             Some(unchanged) => {
                 unchanged.note(&mut glance);
                 Ok(())
