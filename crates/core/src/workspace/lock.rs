@@ -48,10 +48,11 @@ impl ProjectLock {
             let mut owner = String::new();
             // Who holds it is only a courtesy.
             let _ = file.read_to_string(&mut owner);
-            let owner = if owner.trim().is_empty() {
-                "another process"
-            } else {
+            // Whoever only looks does not sign: then it is not whose it was last.
+            let owner = if is_alive(&owner) {
                 owner.trim()
+            } else {
+                "another process"
             };
             if !wait {
                 return Err(WorkspaceError::InTheWay(format!(
@@ -100,4 +101,13 @@ impl ProjectLock {
         let text = own::read(&folder.join("lock")).unwrap_or_default();
         text.starts_with(format!("process {}, ", std::process::id()).as_bytes())
     }
+}
+
+/// Whether the process that signed is still there.
+fn is_alive(owner: &str) -> bool {
+    let number = owner.trim().strip_prefix("process ").unwrap_or_default();
+    let number = number.split(',').next().unwrap_or_default();
+    number
+        .parse::<u32>()
+        .is_ok_and(|number| Path::new(&format!("/proc/{number}")).exists())
 }

@@ -220,15 +220,30 @@ fn one_run_at_a_time() {
     let place = Place::new(COPY);
     let location = place.locate("").unwrap();
     location.make_own().unwrap();
-    let first = ProjectLock::take(&location.own(), "first", true, |_| {}).unwrap();
+    let take = |command| ProjectLock::take(&location.own(), command, true, |_| {}).unwrap();
+    let first = take("first").signed();
     let second = ProjectLock::take(&location.own(), "second", false, |_| {});
     let Err(WorkspaceError::InTheWay(who)) = second else {
         panic!("two at a time");
     };
     assert!(who.contains("`first`"), "{who}");
     drop(first);
-    let again = ProjectLock::take(&location.own(), "first", false, |_| {}).unwrap();
-    assert!(again.was_ours, "nobody else had it");
+    // Who only looks leaves no trace.
+    drop(take("look"));
+    let again = take("first").signed();
+    assert!(again.was_ours, "nobody else changed anything");
+    drop(again);
+    drop(take("another").signed());
+    assert!(!take("first").signed().was_ours, "another did");
+    // Whoever signed last and is gone is not whose it is now.
+    std::fs::write(location.own().join("lock"), "process 4194304, `gone`").unwrap();
+    let look = take("look");
+    let other = ProjectLock::take(&location.own(), "other", false, |_| {});
+    let Err(WorkspaceError::InTheWay(who)) = other else {
+        panic!("two at a time");
+    };
+    assert!(who.contains("another process"), "{who}");
+    drop(look);
 }
 
 #[test]
