@@ -43,6 +43,13 @@ struct LookRow {
     inside: Option<Box<str>>,
 }
 
+impl LookRow {
+    fn text<'r>(&'r self, paths: &'r Paths) -> &'r str {
+        let inside = self.inside.as_deref();
+        inside.unwrap_or_else(|| paths.get(PathId(self.look.path.get())))
+    }
+}
+
 /// What is known of the files of steps without a reason to run.
 pub struct LookCollector<'a> {
     reader: &'a Reader<'a>,
@@ -215,28 +222,15 @@ impl<'a> LookCollector<'a> {
 
     /// All that was gathered, sorted by path.
     pub fn finish(mut self, paths: &Paths) -> FrontLooks {
-        let text = |row: &LookRow| -> Box<str> {
-            let inside = row.inside.clone();
-            inside.unwrap_or_else(|| paths.get(PathId(row.look.path.get())).into())
-        };
         // Outputs come sorted, and prerequisites nearly so: a stable sort goes by runs.
         self.rows
-            .sort_by(|one, other| match (&one.inside, &other.inside) {
-                (None, None) => {
-                    let of = |row: &LookRow| paths.get(PathId(row.look.path.get()));
-                    of(one).cmp(of(other))
-                }
-                _ => text(one).cmp(&text(other)),
-            });
+            .sort_by(|one, other| one.text(paths).cmp(other.text(paths)));
         let mut looks = FrontLooks::default();
         looks.ends.reserve_exact(self.rows.len());
         looks.looked.reserve_exact(self.rows.len());
         looks.digests.reserve_exact(self.rows.len());
         for row in self.rows {
-            match &row.inside {
-                Some(inside) => looks.arena.push_str(inside),
-                None => looks.arena.push_str(paths.get(PathId(row.look.path.get()))),
-            }
+            looks.arena.push_str(row.text(paths));
             looks.ends.push(number(looks.arena.len()));
             looks
                 .digests
