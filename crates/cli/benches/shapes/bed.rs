@@ -41,7 +41,7 @@ pub struct Bed {
 }
 
 /// One project.
-pub struct Project<'b> {
+pub struct BenchProject<'b> {
     bed: &'b Bed,
     pub shape: Shape,
     pub size: usize,
@@ -90,7 +90,7 @@ impl Bed {
     }
 
     /// A project that is written and not woven; `name` tells several of one shape apart.
-    pub fn write(&self, shape: Shape, size: usize, name: &str) -> Project<'_> {
+    pub fn write(&self, shape: Shape, size: usize, name: &str) -> BenchProject<'_> {
         let root = self.folder.join(format!("{}-{size}{name}", shape.name()));
         std::fs::create_dir_all(&root).expect("a folder");
         // In a process of its own: a child's peak of memory begins with its parent's.
@@ -103,7 +103,7 @@ impl Bed {
                 .expect("this program runs")
                 .success()
         );
-        Project {
+        BenchProject {
             bed: self,
             shape,
             size,
@@ -112,7 +112,7 @@ impl Bed {
     }
 
     /// A project that is woven.
-    pub fn woven(&self, shape: Shape, size: usize) -> Project<'_> {
+    pub fn woven(&self, shape: Shape, size: usize) -> BenchProject<'_> {
         let project = self.write(shape, size, "");
         std::thread::sleep(SETTLING);
         let (took, memory) = project.weave();
@@ -136,7 +136,7 @@ fn this() -> Command {
     Command::new(std::env::current_exe().expect("this program"))
 }
 
-impl Project<'_> {
+impl BenchProject<'_> {
     /// Weaves it in a process of its own, without recipes' processes; how long it took, and what that process said
     /// of its memory. Writes down which files there are.
     pub fn weave(&self) -> (Duration, String) {

@@ -10,8 +10,8 @@ use std::process::Command;
 use std::process::Stdio;
 
 use crate::bed::Bed;
+use crate::bed::BenchProject;
 use crate::bed::COMMANDS;
-use crate::bed::Project;
 use crate::bed::SETTLING;
 use crate::projects::Shape;
 
@@ -106,7 +106,7 @@ fn ratio(one: u64, other: u64) -> f64 {
 fn count(shapes: &[Shape]) -> Counts {
     let bed = Bed::new();
     let mut counts = Counts::new();
-    let projects: Vec<(usize, Project<'_>)> = shapes
+    let projects: Vec<(usize, BenchProject<'_>)> = shapes
         .iter()
         .flat_map(|&shape| {
             SIZES
@@ -149,13 +149,13 @@ fn count(shapes: &[Shape]) -> Counts {
     counts
 }
 
-fn note(counts: &mut Counts, project: &Project<'_>, name: &str, at: usize, count: u64) {
+fn note(counts: &mut Counts, project: &BenchProject<'_>, name: &str, at: usize, count: u64) {
     let key = (project.shape.name().to_owned(), name.to_owned());
     counts.entry(key).or_default()[at] = count;
 }
 
 /// The instructions of a command of the program.
-fn callgrind(project: &Project<'_>, words: &[&str]) -> u64 {
+fn callgrind(project: &BenchProject<'_>, words: &[&str]) -> u64 {
     let mut command = Command::new(env!("CARGO_BIN_EXE_handloom"));
     project.set_up(&mut command, words);
     callgrind_of(&command)

@@ -279,7 +279,7 @@ pub fn build(root: &Path) -> Summary {
     let workspace =
         Workspace::open(location, user, &options, &mut |_| {}).expect("it can be opened");
     let environment = workspace.environment();
-    let executor = InProcess {
+    let executor = RecipeReader {
         cancel: CancelToken::default(),
         root: workspace.location.root.clone(),
     };
@@ -309,12 +309,12 @@ pub fn build(root: &Path) -> Summary {
 }
 
 /// Carries out what recipes of these projects say, without a shell.
-struct InProcess {
+struct RecipeReader {
     cancel: CancelToken,
     root: std::path::PathBuf,
 }
 
-impl JobRunner for InProcess {
+impl JobRunner for RecipeReader {
     fn cancel(&self) -> &CancelToken {
         &self.cancel
     }

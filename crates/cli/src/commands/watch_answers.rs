@@ -136,6 +136,8 @@ impl Watch<'_> {
         // What came before is in what is looked at now.
         watching::drain(&self.events_in, &mut rebuild, &watch_set);
         let shifted = watch_set.begin(&workspace.disk, &workspace.description.sources);
+        // What always seems to shift is not looked at for ever.
+        let again = self.is_news(shifted);
         self.say_of_polling();
         let kept = if shifted || self.notices.is_blind() || rebuild.ends() {
             None
@@ -150,8 +152,8 @@ impl Watch<'_> {
             quit: rebuild.quit,
             interrupted: rebuild.interrupted,
             asked: rebuild.asked,
-            everything: shifted,
-            others_wrote: shifted,
+            everything: again,
+            others_wrote: again,
             ..RebuildRequest::default()
         };
         Ok(self.wait(

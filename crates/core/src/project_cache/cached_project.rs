@@ -240,8 +240,7 @@ impl CachedProject {
         project: &Project<'_>,
         ledger: &Ledger,
     ) -> Option<[u8; 32]> {
-        let said = self.since.ends_up_to_date || self.since.count == 0;
-        if said && ledger.end() == self.since.end {
+        if self.is_all_said(ledger) {
             return None;
         }
         let entries = ledger.since(&self.front.header.mark).ok()??;

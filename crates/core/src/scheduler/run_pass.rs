@@ -50,8 +50,7 @@ pub fn report(state: &mut BuildState<'_>, vars: &Vars<'_>) -> Result<(), BuildEr
     Ok(())
 }
 
-/// Carries one pass out. Contents that are known from the
-/// last run are not looked at.
+/// Carries one pass out. Contents that are known from the last run are not looked at.
 pub fn run_pass(
     state: &mut BuildState<'_>,
     view: PassView<'_, '_>,
