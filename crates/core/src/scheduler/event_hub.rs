@@ -10,6 +10,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 use std::sync::Condvar;
 use std::sync::Mutex;
+use std::sync::MutexGuard;
 use std::sync::PoisonError;
 use std::time::Duration;
 
@@ -25,6 +26,10 @@ use crate::world::lock;
 const MOST_EVENTS: usize = 1 << 16;
 const MOST_BYTES: usize = 64 << 20;
 
+/// A reader that was just told something waits so long for more: who runs thousands of short jobs should not
+/// have a thread woken for each.
+const GATHER: Duration = Duration::from_millis(4);
+
 /// Whoever may block has so long to show what it was told, before a job takes the terminal over.
 const CATCH_UP: Duration = Duration::from_secs(2);
 
@@ -36,6 +41,10 @@ struct Waiting {
     left_out: usize,
     /// Whether the reader is busy with what it took last.
     reading: bool,
+    /// Whether the reader lets more come before it takes it.
+    gathering: bool,
+    /// Whether somebody waits for the reader.
+    hurried: bool,
     closed: bool,
 }
 
@@ -79,11 +88,11 @@ impl EventSender {
             waiting.left_out += 1;
             return;
         }
-        let was_empty = waiting.events.is_empty();
+        let sleeps = waiting.events.is_empty() && !waiting.gathering;
         waiting.bytes = bytes;
         waiting.events.push_back(Arc::clone(event));
         drop(waiting);
-        if was_empty {
+        if sleeps {
             self.0.changed.notify_all();
         }
     }
@@ -93,12 +102,15 @@ impl EventSender {
         let is_behind = |waiting: &mut Waiting| {
             (waiting.reading || !waiting.events.is_empty()) && !waiting.closed
         };
-        let waiting = lock(&self.0.waiting);
+        let mut waiting = lock(&self.0.waiting);
+        waiting.hurried = true;
+        self.0.changed.notify_all();
         let waited = self
             .0
             .changed
             .wait_timeout_while(waiting, longest, is_behind);
-        drop(waited.unwrap_or_else(PoisonError::into_inner));
+        let (mut waiting, _) = waited.unwrap_or_else(PoisonError::into_inner);
+        waiting.hurried = false;
     }
 }
 
@@ -110,13 +122,28 @@ impl Drop for EventSender {
 }
 
 impl EventReceiver {
+    /// Lets more events come, unless somebody waits for the reader or none can come.
+    fn gather<'w>(&self, mut waiting: MutexGuard<'w, Waiting>) -> MutexGuard<'w, Waiting> {
+        waiting.gathering = true;
+        let more_may_come = |waiting: &mut Waiting| !waiting.closed && !waiting.hurried;
+        let changed = &self.0.changed;
+        let waited = changed.wait_timeout_while(waiting, GATHER, more_may_come);
+        let (mut waiting, _) = waited.unwrap_or_else(PoisonError::into_inner);
+        waiting.gathering = false;
+        waiting
+    }
+
     /// Hands each event to `read`, until no more can come.
     pub fn read_all(self, mut read: impl FnMut(&TimedEvent)) {
         let mut batch = VecDeque::new();
+        let mut is_first = true;
         loop {
             let mut waiting = lock(&self.0.waiting);
             waiting.reading = false;
             self.0.changed.notify_all();
+            if !std::mem::take(&mut is_first) {
+                waiting = self.gather(waiting);
+            }
             let is_idle = |waiting: &mut Waiting| waiting.events.is_empty() && !waiting.closed;
             let waited = self.0.changed.wait_while(waiting, is_idle);
             waiting = waited.unwrap_or_else(PoisonError::into_inner);

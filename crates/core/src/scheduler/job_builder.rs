@@ -49,12 +49,36 @@ pub struct PreparedJob {
 /// What `HANDLOOM_JOB` names; paths are seen from the folder that the recipe runs in.
 #[derive(Serialize)]
 struct JobManifest<'a> {
-    targets: Vec<String>,
-    target_groups: BTreeMap<String, Vec<String>>,
-    needs: Vec<String>,
-    need_groups: BTreeMap<String, Vec<String>>,
-    variables: BTreeMap<&'a str, Vec<String>>,
-    folder: String,
+    targets: WordTexts<'a>,
+    target_groups: BTreeMap<&'a str, WordTexts<'a>>,
+    needs: WordTexts<'a>,
+    need_groups: BTreeMap<&'a str, WordTexts<'a>>,
+    variables: BTreeMap<&'a str, WordTexts<'a>>,
+    folder: &'a str,
+}
+
+/// The words of a value; none of a name that has none.
+#[derive(Default)]
+struct WordTexts<'a>(Option<&'a Value>);
+
+impl<'a> WordTexts<'a> {
+    fn of(frame: &'a Frame<'_>, name: &str) -> Self {
+        Self(frame.local(name))
+    }
+
+    fn texts(&self) -> impl Iterator<Item = &'a str> {
+        self.0.into_iter().flat_map(Value::texts)
+    }
+
+    fn joined(&self) -> String {
+        self.texts().collect::<Vec<_>>().join("\n")
+    }
+}
+
+impl Serialize for WordTexts<'_> {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_seq(self.texts())
+    }
 }
 
 /// Where jobs are prepared from.
@@ -156,7 +180,8 @@ impl<'d> JobBuilder<'_, 'd> {
             interpreter,
             script: text,
             arguments: if shell {
-                list(frame, "needs")
+                let words = WordTexts::of(frame, "needs");
+                words.texts().map(str::to_owned).collect()
             } else {
                 Vec::new()
             },
@@ -260,37 +285,32 @@ impl<'d> JobBuilder<'_, 'd> {
     /// What `HANDLOOM_JOB` is to hold.
     fn manifest(&self, recipe: &Recipe<'_, 'd>) -> String {
         let frame = recipe.frame;
-        let mut variables: BTreeMap<&str, Vec<String>> = BTreeMap::new();
-        for name in &recipe.own {
-            if frame.local(name).is_some() {
-                variables.insert(name, list(frame, name));
-            }
-        }
-        for (name, _) in script_names(recipe.script) {
-            if frame.local(name).is_none()
-                && let Some(value) = self.vars.known_value(frame.part, name)
-            {
-                variables.insert(name, value.texts().map(str::to_owned).collect());
-            }
-        }
-        let groups = |labels: &[&'_ str]| -> BTreeMap<String, Vec<String>> {
-            let groups = labels.iter();
-            groups
-                .map(|label| ((*label).to_owned(), list(frame, label)))
-                .collect()
-        };
+        let known: Vec<(&str, Value)> = script_names(recipe.script)
+            .filter(|(name, _)| frame.local(name).is_none())
+            .filter_map(|(name, _)| Some((name, self.vars.known_value(frame.part, name)?)))
+            .collect();
+        let own = recipe.own.iter().copied();
+        let mut variables: BTreeMap<&str, WordTexts<'_>> = own
+            .filter(|name| frame.local(name).is_some())
+            .map(|name| (name, WordTexts::of(frame, name)))
+            .collect();
+        variables.extend(
+            known
+                .iter()
+                .map(|(name, value)| (*name, WordTexts(Some(value)))),
+        );
         let root = self.vars.environment.root();
+        let folder = format!("{root}/{}", recipe.folder);
         let manifest = JobManifest {
-            targets: list(frame, "target"),
-            target_groups: groups(&recipe.target_labels),
-            needs: list(frame, "needs"),
-            need_groups: groups(&labels(
-                recipe.clauses.needs.iter().map(|group| &group.label),
-            )),
+            targets: WordTexts::of(frame, "target"),
+            target_groups: groups(&recipe.target_labels, frame),
+            needs: WordTexts::of(frame, "needs"),
+            need_groups: groups(
+                &labels(recipe.clauses.needs.iter().map(|group| &group.label)),
+                frame,
+            ),
             variables,
-            folder: format!("{root}/{}", recipe.folder)
-                .trim_end_matches('/')
-                .to_owned(),
+            folder: folder.trim_end_matches('/'),
         };
         let json = serde_json::to_string(&manifest).unwrap_or_default();
         names::surrogates_in_json(&secret::shown(&json)).into_owned()
@@ -309,25 +329,27 @@ impl<'d> JobBuilder<'_, 'd> {
 /// path, `HANDLOOM_TARGETS` all of them, one a line, and those under a label stand under `HANDLOOM_TARGET_` and
 /// the label.
 fn target_env(recipe: &Recipe<'_, '_>) -> Vec<(String, String)> {
-    let targets = list(recipe.frame, "target");
-    let Some(first) = targets.first() else {
+    let targets = WordTexts::of(recipe.frame, "target");
+    let Some(first) = targets.texts().next() else {
         return Vec::new();
     };
     let mut env = vec![
-        ("HANDLOOM_TARGET".to_owned(), first.clone()),
-        ("HANDLOOM_TARGETS".to_owned(), targets.join("\n")),
+        ("HANDLOOM_TARGET".to_owned(), first.to_owned()),
+        ("HANDLOOM_TARGETS".to_owned(), targets.joined()),
     ];
     env.extend(recipe.target_labels.iter().map(|label| {
         let name = format!("HANDLOOM_TARGET_{}", label.replace('-', "_"));
-        (name, list(recipe.frame, label).join("\n"))
+        (name, WordTexts::of(recipe.frame, label).joined())
     }));
     env
 }
 
-/// The words of a name in a frame; none when it has none.
-fn list(frame: &Frame<'_>, name: &str) -> Vec<String> {
-    let value = frame.local(name).into_iter();
-    value.flat_map(Value::texts).map(str::to_owned).collect()
+/// The words under each label.
+fn groups<'a>(labels: &[&'a str], frame: &'a Frame<'_>) -> BTreeMap<&'a str, WordTexts<'a>> {
+    let labels = labels.iter();
+    labels
+        .map(|label| (*label, WordTexts::of(frame, label)))
+        .collect()
 }
 
 fn labels<'n>(groups: impl Iterator<Item = &'n Option<Name>>) -> Vec<&'n str> {

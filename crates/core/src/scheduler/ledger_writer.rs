@@ -12,7 +12,7 @@ use crate::world::Clock;
 use crate::world::Ticks;
 
 /// The ledger is made durable after so many writes, or after so long.
-const SYNC_WRITES: usize = 64;
+const SYNC_WRITES: usize = 512;
 const SYNC_AFTER: Duration = Duration::from_millis(100);
 
 /// The one who writes to the ledger during a build.

@@ -10,6 +10,7 @@ pub mod job_markers;
 pub mod processes;
 
 mod child;
+mod program;
 
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
@@ -25,6 +26,7 @@ use std::process::Command;
 use std::process::Stdio;
 use std::sync::Arc;
 use std::sync::Mutex;
+use std::sync::OnceLock;
 use std::time::Duration;
 
 use rustix::process::Signal;
@@ -141,7 +143,17 @@ impl LocalExecutor {
             .interpreter
             .split_first()
             .ok_or_else(|| io::Error::other("the interpreter has no name"))?;
-        let mut command = Command::new(os(program));
+        let secret = |wanted: &str| {
+            let found = job.secrets.iter().find(|(name, _)| name == wanted);
+            Some(found.map_or_else(String::new, |(_, value)| value.clone()))
+        };
+        let env: Vec<_> = job
+            .env
+            .iter()
+            .map(|(name, value)| (name, secret::filled(value, secret).unwrap_or_default()))
+            .collect();
+        let path = env.iter().rev().find(|(name, _)| *name == "PATH");
+        let mut command = named(program, path.map(|(_, value)| value.as_ref()));
         command.args(arguments.iter().map(|word| os(word)));
         if job.shell {
             let size: usize = job.arguments.iter().map(|word| word.len() + 1).sum();
@@ -156,13 +168,8 @@ impl LocalExecutor {
             command.arg(self.script_file(job, &job.script)?);
         }
         command.current_dir(self.root.join(os(&job.folder)));
-        for (name, value) in &job.env {
-            let secret = |wanted: &str| {
-                let found = job.secrets.iter().find(|(name, _)| name == wanted);
-                Some(found.map_or_else(String::new, |(_, value)| value.clone()))
-            };
-            let value = secret::filled(value, secret).unwrap_or_default();
-            command.env(os(name), os(&value));
+        for (name, value) in &env {
+            command.env(os(name), os(value));
         }
         command.env("HANDLOOM_JOB", manifest);
         if !job.terminal {
@@ -187,7 +194,7 @@ impl LocalExecutor {
     /// What became of it, to stand behind its name.
     pub fn ask(&self, command: &[String], folder: &str) -> Result<String, OutputError> {
         let (program, arguments) = command.split_first().ok_or(OutputError::NoWords)?;
-        let mut asked = Command::new(os(program));
+        let mut asked = named(program, None);
         asked.args(arguments.iter().map(|word| os(word)));
         asked.current_dir(self.root.join(os(folder)));
         asked.process_group(0).stdin(Stdio::null());
@@ -221,6 +228,25 @@ impl LocalExecutor {
             _ => Err(OutputError::Signal(said)),
         }
     }
+}
+
+/// The interpreter of recipes that do not name another.
+const SHELL: &str = "sh";
+
+/// A command by its program's name, to be found in its own `PATH` or in ours.
+fn named(program: &str, own_path: Option<&str>) -> Command {
+    // A recipe may put a program of any other name into a folder of the `PATH`, and the next one run with it.
+    static SHELL_AT: OnceLock<Option<PathBuf>> = OnceLock::new();
+    let name = os(program);
+    let ours = || program::find(&name, std::env::var_os("PATH").as_deref());
+    let found = match own_path {
+        Some(path) => program::find(&name, Some(&os(path))),
+        None if program == SHELL => SHELL_AT.get_or_init(ours).clone(),
+        None => ours(),
+    };
+    let mut command = Command::new(found.as_deref().map_or(&*name, |file| file.as_os_str()));
+    command.arg0(&name);
+    command
 }
 
 fn os(text: &str) -> std::borrow::Cow<'_, OsStr> {
@@ -302,21 +328,25 @@ impl JobRunner for LocalExecutor {
         }
         let before = self.markers.starting(job.slot.index());
         let started = io::pipe().and_then(|(reader, writer)| {
+            // Its other end is held here too: a process that closes its own is about to end, and that is what
+            // is waited for, once and not twice.
+            let held = writer.try_clone()?;
             command
                 .stdout(Stdio::from(writer.try_clone()?))
                 .stderr(Stdio::from(writer));
             let child = command.spawn()?;
-            // The command holds the pipe's other end open until it is gone.
+            // The command has two more descriptors of it.
             drop(command);
-            Ok((child, File::from(OwnedFd::from(reader))))
+            Ok((child, File::from(OwnedFd::from(reader)), held))
         });
         match started {
-            Ok((child, pipe)) => {
+            Ok((child, pipe, held)) => {
                 let running = ChildProcess::new(child, Some(pipe), job, self);
                 if let Some(pid) = running.pid {
                     self.markers.started(job.slot.index(), pid, before);
                 }
                 let outcome = running.wait(heard);
+                drop(held);
                 self.markers.ended(job.slot.index());
                 outcome
             }
