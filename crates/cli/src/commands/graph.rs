@@ -6,6 +6,8 @@ use std::process::ExitCode;
 
 use handloom_core::graph_view::GraphSource;
 use handloom_core::graph_view::GraphView;
+use handloom_core::graph_view::Links;
+use handloom_core::graph_view::Neighbourhood;
 use handloom_core::project::paths::from_root;
 use handloom_core::records::Runs;
 use handloom_core::scheduler::Ending;
@@ -95,38 +97,41 @@ fn view(
     read_only: &ReadOnlyProject<'_, '_>,
     arguments: &GraphArguments,
 ) -> Result<GraphView, CommandError> {
-    let (order, predictions) = if arguments.names.is_empty() {
-        read_only.dry_run_of_all()?
-    } else {
-        read_only.dry_run(&arguments.names, false)?
+    let project = read_only.project;
+    let ledger = read_only.workspace.ledger.borrow();
+    let whole = match &arguments.around {
+        Some(_) if arguments.names.is_empty() => None,
+        _ => Some(read_only.dry_run_of_named(&arguments.names)?),
+    };
+    let links = match &whole {
+        Some((order, _)) => Links::among(project, &ledger, &order.nodes),
+        None => Links::among(project, &ledger, &read_only.all_nodes()),
+    };
+    let only = match &arguments.around {
+        Some(name) => Some(neighbourhood(read_only, &links, name, arguments.depth)?),
+        None => None,
+    };
+    let (order, predictions) = match (whole, &only) {
+        (Some(whole), _) => whole,
+        (None, Some(only)) => read_only.dry_run_of(&only.goals(project), false)?,
+        (None, None) => read_only.dry_run_of_named(&[])?,
     };
     let last = last_endings(&Runs::new(&read_only.workspace.location.own()));
     let failed = |name: &str| {
         last.get(name)
             .is_some_and(|ending| *ending == Ending::Failed)
     };
-    let ledger = read_only.workspace.ledger.borrow();
-    let whole = GraphSource {
-        project: read_only.project,
+    let view = GraphSource {
+        project,
         vars: read_only.vars,
+        links: &links,
+        only: only.as_ref(),
         order: &order,
         predictions: &predictions,
-        disk: &read_only.workspace.disk,
-        ledger: &ledger,
+        is_there: &|path| read_only.is_there(path),
         failed: &failed,
     }
     .view();
-    let view = match &arguments.around {
-        Some(name) => {
-            let folder = &read_only.workspace.location.folder;
-            let node = whole
-                .find(&from_root(folder, name))
-                .or_else(|| whole.find(name));
-            let node = node.ok_or_else(|| unknown(&whole, name))?;
-            whole.around(node, arguments.depth)
-        }
-        None => whole,
-    };
     let most = if arguments.to.is_some() || arguments.format == Format::Json {
         MANY
     } else {
@@ -139,13 +144,25 @@ fn view(
     })
 }
 
-fn unknown(view: &GraphView, name: &str) -> CommandError {
-    let names = view.nodes.iter().map(|node| node.name.as_str());
-    let help = match nearest(name, names) {
-        Some(near) => format!("did you mean `{near}`?"),
-        None => "`handloom list --all` shows every file that can be made".to_owned(),
-    };
-    CommandError::usage(format!("`{name}` is not in the picture"), help)
+/// What lies around a file or task.
+fn neighbourhood(
+    read_only: &ReadOnlyProject<'_, '_>,
+    links: &Links<'_, '_>,
+    name: &str,
+    depth: usize,
+) -> Result<Neighbourhood, CommandError> {
+    let folder = &read_only.workspace.location.folder;
+    let centre = links
+        .find(&from_root(folder, name))
+        .or_else(|| links.find(name));
+    let centre = centre.ok_or_else(|| {
+        let help = match nearest(name, links.names()) {
+            Some(near) => format!("did you mean `{near}`?"),
+            None => "`handloom list --all` shows every file that can be made".to_owned(),
+        };
+        CommandError::usage(format!("`{name}` is not in the picture"), help)
+    })?;
+    Ok(links.around(centre, depth))
 }
 
 /// How each step or task ended when it was last run, as far as the records reach.

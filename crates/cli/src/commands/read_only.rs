@@ -3,6 +3,7 @@
 
 use std::cell::RefCell;
 
+use handloom_core::content::State;
 use handloom_core::graph;
 use handloom_core::graph::BuildRequest;
 use handloom_core::graph::NodeId;
@@ -33,6 +34,7 @@ use crate::ui::Detail;
 use crate::ui::Ui;
 use crate::ui::text;
 use handloom_core::workspace::Workspace;
+use handloom_core::world::Disk;
 
 /// A project that is looked at.
 pub struct ReadOnlyProject<'l, 'd> {
@@ -155,16 +157,45 @@ impl ReadOnlyProject<'_, '_> {
         self.dry_run_of(&found.nodes, remake)
     }
 
-    /// What would become of everything in the project.
-    pub fn dry_run_of_all(&self) -> Result<(Order, PerPosition<Prediction>), CommandError> {
+    /// What would become of everything that names reach; of the whole project when there are none.
+    pub fn dry_run_of_named(
+        &self,
+        names: &[String],
+    ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
+        if names.is_empty() {
+            self.dry_run_of(&self.all_nodes(), false)
+        } else {
+            self.dry_run(names, false)
+        }
+    }
+
+    /// All steps and tasks.
+    pub fn all_nodes(&self) -> Vec<NodeId> {
         let steps =
             (0..self.project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
         let tasks = (0..self.project.tasks.len())
             .map(|task| NodeId::task(self.project, TaskId::from_index(task)));
-        self.dry_run_of(&steps.chain(tasks).collect::<Vec<_>>(), false)
+        steps.chain(tasks).collect()
     }
 
-    fn dry_run_of(
+    /// Whether something stands at a path; what was looked at already is not looked at again.
+    pub fn is_there(&self, path: &str) -> bool {
+        let cached = self.cached.borrow();
+        let known = cached.as_ref().filter(|cached| cached.was_looked_at());
+        let known = known.zip(self.project.paths.find(path));
+        let known = known.and_then(|(cached, path)| cached.contents().state(path));
+        match known {
+            Some(State::Missing) => false,
+            Some(State::Content(_)) => true,
+            _ => {
+                let stat = self.workspace.disk.stat(path.trim_end_matches('/'));
+                matches!(stat, Ok(Some(_)))
+            }
+        }
+    }
+
+    /// What would become of everything that these reach.
+    pub fn dry_run_of(
         &self,
         goals: &[NodeId],
         remake: bool,

@@ -1,6 +1,6 @@
 //! Putting nodes together.
 
-use std::collections::BTreeMap;
+use std::collections::HashMap;
 
 use crate::graph_view::GraphView;
 use crate::graph_view::ViewEdge;
@@ -19,15 +19,17 @@ const ANYWHERE: usize = 9;
 impl GraphView {
     /// The same with one node for all steps of one description.
     #[must_use]
-    pub fn grouped(&self) -> Self {
-        let key = |at: usize, node: &ViewNode| match (node.kind, node.group) {
+    pub fn grouped(self) -> Self {
+        let own = self.groups.len();
+        let key = |(at, node): (usize, &ViewNode)| match (node.kind, node.group) {
             (ViewKind::Step | ViewKind::Task, Some(group)) => group,
-            _ => self.groups.len() + at,
+            _ => own + at,
         };
-        let mut view = self.put_together(key);
+        let keys: Vec<usize> = self.nodes.iter().enumerate().map(key).collect();
+        let mut view = self.put_together(&keys);
         for node in &mut view.nodes {
             if let (ViewKind::Step, Some(group)) = (node.kind, node.group) {
-                node.name.clone_from(&self.groups[group].0);
+                node.name.clone_from(&view.groups[group].0);
             }
         }
         // Sets were drawn for the steps' sake: among groups they only stand in the way.
@@ -39,27 +41,44 @@ impl GraphView {
     /// The same with one node for sources that are read by the same nodes, lie in one folder and end
     /// alike.
     #[must_use]
-    pub(super) fn with_sources_put_together(&self) -> Self {
+    pub(super) fn with_sources_put_together(self) -> Self {
         self.put_sources_together(ALIKE, shape)
     }
 
     /// `likeness` is what their names must have in common.
-    fn put_sources_together(&self, least: usize, likeness: impl Fn(&str) -> String) -> Self {
-        let (_, behind) = self.neighbours();
-        let mut alike: BTreeMap<(String, Vec<usize>, ViewState), Vec<usize>> = BTreeMap::new();
-        for (at, node) in self.nodes.iter().enumerate() {
-            if node.kind == ViewKind::Source {
-                let key = (likeness(&node.name), behind[at].clone(), node.state);
+    fn put_sources_together(self, least: usize, likeness: impl Fn(&str) -> String) -> Self {
+        let behind = self.behind();
+        let sources = self.nodes.iter().enumerate();
+        let sources: Vec<usize> = sources
+            .filter(|(_, node)| node.kind == ViewKind::Source)
+            .map(|(at, _)| at)
+            .collect();
+        // Most are alone in front of what reads them, and need no closer look.
+        let first = |at: usize| behind[at].first().copied().unwrap_or(self.nodes.len());
+        let mut readers = vec![0; self.nodes.len() + 1];
+        for &at in &sources {
+            readers[first(at)] += 1;
+        }
+        let mut alike: HashMap<(String, &[usize], ViewState), Vec<usize>> = HashMap::new();
+        for at in sources {
+            if readers[first(at)] >= least {
+                let node = &self.nodes[at];
+                let key = (likeness(&node.name), behind[at].as_slice(), node.state);
                 alike.entry(key).or_default().push(at);
             }
         }
         let mut of: Vec<usize> = (0..self.nodes.len()).collect();
+        let mut differs = false;
         for same in alike.into_values().filter(|same| same.len() >= least) {
+            differs = true;
             for &at in &same {
                 of[at] = same[0];
             }
         }
-        let mut view = self.put_together(|at, _| of[at]);
+        if !differs {
+            return self;
+        }
+        let mut view = self.put_together(&of);
         for node in &mut view.nodes {
             if node.kind == ViewKind::Source && node.count > 1 {
                 node.name = in_common(&node.files);
@@ -68,25 +87,26 @@ impl GraphView {
         view
     }
 
-    /// One node for all with the same key, where the first of them stands.
-    fn put_together(&self, key: impl Fn(usize, &ViewNode) -> usize) -> Self {
-        let mut of_key: BTreeMap<usize, usize> = BTreeMap::new();
+    /// One node for all with the same key, where the first of them stands. Keys are small numbers.
+    fn put_together(self, keys: &[usize]) -> Self {
+        let mut of_key: Vec<usize> = vec![usize::MAX; keys.iter().max().map_or(0, |key| key + 1)];
         let mut numbers = Vec::with_capacity(self.nodes.len());
         let mut view = Self {
-            groups: self.groups.clone(),
+            groups: self.groups,
             ..Self::default()
         };
-        for (at, node) in self.nodes.iter().enumerate() {
-            let number = *of_key.entry(key(at, node)).or_insert(view.nodes.len());
-            numbers.push(number);
-            match view.nodes.get_mut(number) {
-                None => view.nodes.push(node.clone()),
-                Some(known) => join(known, node),
+        for (node, &key) in self.nodes.into_iter().zip(keys) {
+            if of_key[key] == usize::MAX {
+                of_key[key] = view.nodes.len();
+                view.nodes.push(node);
+            } else {
+                join(&mut view.nodes[of_key[key]], node);
             }
+            numbers.push(of_key[key]);
         }
-        let edges = self.edges.iter();
+        let edges = self.edges.into_iter();
         view.edges = edges
-            .map(|&(from, to, edge)| (numbers[from], numbers[to], edge))
+            .map(|(from, to, edge)| (numbers[from], numbers[to], edge))
             .filter(|(from, to, _)| from != to)
             .collect();
         view.tidy();
@@ -94,11 +114,18 @@ impl GraphView {
     }
 
     /// What leads to a set leads to what needs it.
-    fn without_sets(&self) -> Self {
+    fn without_sets(self) -> Self {
+        let keep: Vec<bool> = self
+            .nodes
+            .iter()
+            .map(|node| node.kind != ViewKind::Set)
+            .collect();
+        if keep.iter().all(|keep| *keep) {
+            return self;
+        }
         let (before, behind) = self.neighbours();
-        let is_set = |at: usize| self.nodes[at].kind == ViewKind::Set;
-        let mut through = self.clone();
-        for at in (0..self.nodes.len()).filter(|&at| is_set(at)) {
+        let mut through = self;
+        for at in (0..keep.len()).filter(|&at| !keep[at]) {
             for &from in &before[at] {
                 let edges = behind[at].iter();
                 through
@@ -108,20 +135,19 @@ impl GraphView {
         }
         through.edges.retain(|(from, to, _)| from != to);
         through.tidy();
-        let keep: Vec<bool> = (0..self.nodes.len()).map(|at| !is_set(at)).collect();
         through.kept(&keep)
     }
 }
 
-fn join(known: &mut ViewNode, more: &ViewNode) {
+fn join(known: &mut ViewNode, more: ViewNode) {
     if more.state > known.state {
         known.state = more.state;
-        known.reason.clone_from(&more.reason);
+        known.reason = more.reason;
     }
     known.count += more.count;
     let both = known.counts.iter().chain(&more.counts).copied();
     known.counts = counted(both);
-    known.files.extend(more.files.iter().cloned());
+    known.files.extend(more.files);
 }
 
 /// The folder and the ending of a path.

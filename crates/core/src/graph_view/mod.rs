@@ -1,16 +1,17 @@
 //! The project as a picture: files, steps and tasks, what each would do now, and what leads to what.
 //!
 //! A [`GraphView`] is data; how it is drawn or written down is none of its business. It is made from a
-//! project and what would become of it ([`GraphSource::view`]), then made smaller where it is large:
-//! [`GraphView::grouped`] puts all steps of one description into one node, [`GraphView::around`] keeps the
-//! neighbourhood of one node. Sources that are read by the same nodes, lie in one folder and end alike are
+//! project and what would become of it ([`GraphSource::view`]): of all of it, or of the neighbourhood of one node
+//! ([`Links::around`]). Where it is large, it is made smaller: [`GraphView::grouped`] puts all steps of one
+//! description into one node. Sources that are read by the same nodes, lie in one folder and end alike are
 //! one node wherever there are several.
 
 mod group;
+mod links;
 mod source;
 
-use std::collections::VecDeque;
-
+pub use links::Links;
+pub use links::Neighbourhood;
 pub use source::GraphSource;
 
 /// What a node stands for.
@@ -164,64 +165,44 @@ impl GraphView {
         self.nodes.iter().position(named)
     }
 
-    /// The nodes from which `node` is reached, or that it reaches, over at most `depth` others; sets are
-    /// not counted.
-    #[must_use]
-    pub fn around(&self, node: usize, depth: usize) -> Self {
-        let (before, behind) = self.neighbours();
-        let mut keep = vec![false; self.nodes.len()];
-        keep[node] = true;
-        for next in [&before, &behind] {
-            let mut far = vec![usize::MAX; self.nodes.len()];
-            far[node] = 0;
-            let mut open = VecDeque::from([node]);
-            while let Some(at) = open.pop_front() {
-                for &to in &next[at] {
-                    let step = usize::from(self.nodes[to].kind != ViewKind::Set);
-                    if far[to] > far[at] + step && far[at] + step <= depth {
-                        far[to] = far[at] + step;
-                        keep[to] = true;
-                        if step == 0 {
-                            open.push_front(to);
-                        } else {
-                            open.push_back(to);
-                        }
-                    }
-                }
-            }
-        }
-        self.kept(&keep)
-    }
-
     /// For each node those before it, and those behind it.
     #[must_use]
     pub fn neighbours(&self) -> (Vec<Vec<usize>>, Vec<Vec<usize>>) {
         let mut before = vec![Vec::new(); self.nodes.len()];
-        let mut behind = vec![Vec::new(); self.nodes.len()];
         for &(from, to, _) in &self.edges {
             before[to].push(from);
+        }
+        (before, self.behind())
+    }
+
+    /// For each node those behind it.
+    fn behind(&self) -> Vec<Vec<usize>> {
+        let mut behind = vec![Vec::new(); self.nodes.len()];
+        for &(from, to, _) in &self.edges {
             behind[from].push(to);
         }
-        (before, behind)
+        behind
     }
 
     /// These nodes alone, with what leads from one to another of them.
-    fn kept(&self, keep: &[bool]) -> Self {
+    fn kept(self, keep: &[bool]) -> Self {
         let mut numbers = vec![usize::MAX; self.nodes.len()];
-        let mut view = Self {
-            groups: self.groups.clone(),
-            ..Self::default()
-        };
-        for (at, node) in self.nodes.iter().enumerate().filter(|(at, _)| keep[*at]) {
-            numbers[at] = view.nodes.len();
-            view.nodes.push(node.clone());
+        let mut nodes = Vec::new();
+        for (at, node) in self.nodes.into_iter().enumerate() {
+            if keep[at] {
+                numbers[at] = nodes.len();
+                nodes.push(node);
+            }
         }
-        let both = |&&(from, to, _): &&(usize, usize, ViewEdge)| keep[from] && keep[to];
-        let edges = self.edges.iter().filter(both);
-        view.edges = edges
-            .map(|&(from, to, edge)| (numbers[from], numbers[to], edge))
-            .collect();
-        view
+        let edges = self.edges.into_iter();
+        let edges = edges.filter(|&(from, to, _)| keep[from] && keep[to]);
+        Self {
+            nodes,
+            edges: edges
+                .map(|(from, to, edge)| (numbers[from], numbers[to], edge))
+                .collect(),
+            groups: self.groups,
+        }
     }
 
     /// Sorts what leads to what; of two between the same nodes the stronger stays.

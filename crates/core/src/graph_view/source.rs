@@ -1,30 +1,26 @@
 //! From a project and what would become of it to a picture of every step.
 
 use std::collections::HashMap;
-use std::collections::HashSet;
 
 use crate::graph::Node;
+use crate::graph::NodeId;
 use crate::graph::Order;
 use crate::graph::PerPosition;
-use crate::graph::Position;
 use crate::graph_view::GraphView;
-use crate::graph_view::ViewEdge;
 use crate::graph_view::ViewKind;
 use crate::graph_view::ViewNode;
 use crate::graph_view::ViewState;
 use crate::graph_view::group::in_common;
-use crate::ledger::Ledger;
-use crate::project::Need;
-use crate::project::PathId;
+use crate::graph_view::links::Drawn;
+use crate::graph_view::links::DrawnId;
+use crate::graph_view::links::Links;
+use crate::graph_view::links::Neighbourhood;
 use crate::project::Project;
 use crate::project::SetId;
-use crate::project::TaskId;
-use crate::project::What;
 use crate::project::values::Vars;
 use crate::status::dry_run::Decision;
 use crate::status::dry_run::Prediction;
 use crate::verdict::Reason;
-use crate::world::Disk;
 
 /// What a picture is made from.
 pub struct GraphSource<'a, 'd> {
@@ -32,27 +28,31 @@ pub struct GraphSource<'a, 'd> {
     pub project: &'a Project<'d>,
     /// Its variables.
     pub vars: &'a Vars<'d>,
-    /// What is shown.
+    /// What leads to what.
+    pub links: &'a Links<'a, 'd>,
+    /// What alone is shown.
+    pub only: Option<&'a Neighbourhood>,
+    /// In which order.
     pub order: &'a Order,
     /// What would become of each position of `order`.
     pub predictions: &'a PerPosition<Prediction>,
-    /// Where sources lie.
-    pub disk: &'a dyn Disk,
-    /// What earlier runs saw.
-    pub ledger: &'a Ledger,
+    /// Whether something stands at a path.
+    pub is_there: &'a dyn Fn(&str) -> bool,
     /// Whether a step or task failed when it last ran.
     pub failed: &'a dyn Fn(&str) -> bool,
 }
+
+/// Nothing is drawn for this yet.
+const NOWHERE: u32 = u32::MAX;
 
 /// A picture that grows.
 struct Drawing<'s, 'a, 'd> {
     source: &'s GraphSource<'a, 'd>,
     view: GraphView,
-    /// The node of each position of the order; none for sets that are drawn through.
-    of_position: PerPosition<Option<usize>>,
-    of_path: HashMap<String, usize>,
-    of_set: HashMap<SetId, usize>,
-    of_task: HashMap<TaskId, usize>,
+    /// Where each is drawn, by its number among the links.
+    drawn_at: Vec<u32>,
+    /// The number of each description's group; targets come first, then tasks.
+    of_description: HashMap<usize, usize>,
 }
 
 impl GraphSource<'_, '_> {
@@ -61,140 +61,97 @@ impl GraphSource<'_, '_> {
     pub fn view(&self) -> GraphView {
         let mut drawing = Drawing {
             source: self,
-            view: GraphView {
-                groups: self.groups(),
-                ..GraphView::default()
-            },
-            of_position: PerPosition::default(),
-            of_path: HashMap::new(),
-            of_set: HashMap::new(),
-            of_task: HashMap::new(),
+            view: GraphView::default(),
+            drawn_at: vec![NOWHERE; self.links.len()],
+            of_description: HashMap::new(),
         };
-        let shared = self.shared_sets();
-        for position in self.order.positions() {
-            let node = drawing.node(position, &shared);
-            drawing.of_position.push(node);
+        for prediction in self.predictions.values() {
+            drawing.node(prediction);
+        }
+        if let Some(only) = self.only {
+            drawing.lone(only.centre());
         }
         drawing.view.tidy();
         drawing.view.with_sources_put_together()
     }
 
-    /// How each description is named as a whole: targets first, then tasks.
-    fn groups(&self) -> Vec<(String, String)> {
-        let sources = &self.vars.description.sources;
-        let targets = self.project.decls.iter().map(|decl| {
-            let items = decl.syntax.outputs.iter().flat_map(|group| &group.items);
-            let folder = &self.vars.description.parts[decl.part.index()].folder;
-            let words = items.map(|item| format!("{folder}{}", sources.slice(item.word.span)));
-            let about = decl.clauses.about.unwrap_or_default();
-            (words.collect::<Vec<_>>().join(" "), first_line(about))
-        });
-        let tasks = self.project.tasks.iter().map(|task| {
-            let about = task.decl.clauses.about.unwrap_or_default();
-            (task.decl.name.clone(), first_line(about))
-        });
-        targets.chain(tasks).collect()
-    }
-
-    /// Sets of several files that several nodes need: they are drawn, so that a hundred files needed by a
-    /// hundred steps are two hundred lines and not ten thousand.
-    fn shared_sets(&self) -> HashSet<SetId> {
-        let mut uses: HashMap<SetId, usize> = HashMap::new();
-        for id in &self.order.nodes {
-            for what in self.needed(id.node(self.project)) {
-                if let What::Set(set) = what {
-                    *uses.entry(set).or_default() += 1;
-                }
-            }
-        }
-        let large = |set: SetId| self.project.sets[set.index()].paths.len() > 1;
-        uses.into_iter()
-            .filter(|&(set, uses)| uses > 1 && large(set))
-            .map(|(set, _)| set)
-            .collect()
-    }
-
-    fn needed(&self, node: Node) -> Vec<What> {
-        let of = |needs: &[Need]| needs.iter().map(|need| need.what).collect();
-        match node {
-            Node::Step(step) => of(self.project.step_needs(self.project.step(step))),
-            Node::Task(task) => of(&self.project.tasks[task.index()].needs),
-            Node::Set(_) => Vec::new(),
-        }
+    fn shows(&self, id: DrawnId) -> bool {
+        self.only.is_none_or(|only| only.holds(id))
     }
 }
 
 impl Drawing<'_, '_, '_> {
     /// Draws what stands at a position of the order, with what leads to it.
-    fn node(&mut self, position: Position, shared: &HashSet<SetId>) -> Option<usize> {
-        let project = self.source.project;
-        let prediction = &self.source.predictions[position];
-        let node = prediction.node.node(project);
-        let (kind, name, group, files, after) = match node {
-            Node::Set(set) if shared.contains(&set) => {
-                let node = self.set(set);
-                return Some(node);
-            }
-            Node::Set(_) => return None,
+    fn node(&mut self, prediction: &Prediction) {
+        let (project, links) = (self.source.project, self.source.links);
+        let id = links.of_node(prediction.node);
+        if !self.source.shows(id) {
+            return;
+        }
+        let node = match prediction.node.node(project) {
+            Node::Set(set) if links.is_shared(set) => self.set(set),
+            // It is drawn through.
+            Node::Set(_) => return,
             Node::Step(step) => {
-                let decl = project.step(step).decl as usize;
-                let outputs = project.step_outputs(project.step(step)).iter();
-                let files: Vec<String> = outputs
-                    .map(|&(_, path)| project.paths.get(path).to_owned())
-                    .collect();
-                let after = project.step(step).after.of(&project.needs);
-                let after: Vec<What> = after.iter().map(|need| need.what).collect();
-                let name = project.step_name(step).to_owned();
-                (ViewKind::Step, name, decl, files, after)
+                let node = project.step(step);
+                let decl = project.decl(node);
+                let group = self.group(node.decl as usize, decl.clauses.about, || {
+                    let items = decl.syntax.outputs.iter().flat_map(|group| &group.items);
+                    let description = self.source.vars.description;
+                    let folder = &description.parts[decl.part.index()].folder;
+                    let slice = |span| description.sources.slice(span);
+                    let words = items.map(|item| format!("{folder}{}", slice(item.word.span)));
+                    words.collect::<Vec<_>>().join(" ")
+                });
+                let outputs = project.step_outputs(node).iter();
+                let files = outputs.map(|&(_, path)| project.paths.get(path).to_owned());
+                let name = project.step_name(step);
+                self.described(ViewKind::Step, name, group, files.collect(), prediction)
             }
             Node::Task(task) => {
-                let node = &project.tasks[task.index()];
-                let after: Vec<What> = node.after.iter().chain(&node.steps).copied().collect();
-                let group = project.decls.len() + task.index();
-                (
-                    ViewKind::Task,
-                    node.decl.name.clone(),
-                    group,
-                    Vec::new(),
-                    after,
-                )
+                let decl = &project.tasks[task.index()].decl;
+                let at = project.decls.len() + task.index();
+                let group = self.group(at, decl.clauses.about, || decl.name.clone());
+                self.described(ViewKind::Task, &decl.name, group, Vec::new(), prediction)
             }
         };
-        let state = self.state(prediction, kind, &name);
-        let shown = ViewNode {
+        let at = self.add(id, node);
+        self.lead(prediction.node, at);
+    }
+
+    /// The number of a description's group.
+    fn group(&mut self, at: usize, about: Option<&str>, name: impl FnOnce() -> String) -> usize {
+        if let Some(&known) = self.of_description.get(&at) {
+            return known;
+        }
+        let number = self.view.groups.len();
+        let about = first_line(about.unwrap_or_default());
+        self.view.groups.push((name(), about));
+        self.of_description.insert(at, number);
+        number
+    }
+
+    fn described(
+        &self,
+        kind: ViewKind,
+        name: &str,
+        group: usize,
+        files: Vec<String>,
+        prediction: &Prediction,
+    ) -> ViewNode {
+        let state = self.state(prediction, kind, name);
+        let reason = prediction.reasons.first().map(Reason::brief);
+        ViewNode {
             kind,
             about: self.view.groups[group].1.clone(),
             state,
             count: 1,
             counts: vec![(state, 1)],
-            reason: prediction
-                .reasons
-                .first()
-                .map(Reason::brief)
-                .unwrap_or_default(),
+            reason: reason.unwrap_or_default(),
             files,
             group: Some(group),
-            name,
-        };
-        let at = self.add(shown);
-        for file in self.view.nodes[at].files.clone() {
-            self.of_path.insert(file, at);
+            name: name.to_owned(),
         }
-        if let Node::Task(task) = node {
-            self.of_task.insert(task, at);
-        }
-        for what in self.source.needed(node) {
-            self.lead(what, at, ViewEdge::Needs);
-        }
-        for what in after {
-            self.lead(what, at, ViewEdge::After);
-        }
-        if let Node::Step(step) = node
-            && project.decl(project.step(step)).clauses.learn.is_some()
-        {
-            self.learned(project.step_name(step), at);
-        }
-        Some(at)
     }
 
     fn state(&self, prediction: &Prediction, kind: ViewKind, name: &str) -> ViewState {
@@ -214,94 +171,53 @@ impl Drawing<'_, '_, '_> {
         }
     }
 
-    fn add(&mut self, node: ViewNode) -> usize {
+    fn add(&mut self, id: DrawnId, node: ViewNode) -> usize {
+        let at = self.view.nodes.len();
+        self.drawn_at[id.index()] = u32::try_from(at).unwrap_or(NOWHERE);
         self.view.nodes.push(node);
-        self.view.nodes.len() - 1
+        at
     }
 
-    fn lead(&mut self, what: What, to: usize, edge: ViewEdge) {
-        match what {
-            What::Task(task) => {
-                let found = self.of_task.get(&task).copied();
-                if let Some(from) = found.filter(|&from| from != to) {
-                    self.view.edges.push((from, to, edge));
-                }
+    /// Draws what leads to a node. What stands behind it in the order, as a learned file may, does not lead to it:
+    /// pictures go round in no circles.
+    fn lead(&mut self, to: NodeId, at: usize) {
+        let links = self.source.links;
+        for &(from, edge) in links.to(to) {
+            if !self.source.shows(from) {
+                continue;
             }
-            What::Path(path) => self.lead_path(path, to, edge),
-            What::Set(set) => match self.of_set.get(&set) {
-                Some(&from) => self.view.edges.push((from, to, edge)),
-                None => {
-                    for &path in &self.source.project.sets[set.index()].paths {
-                        self.lead_path(path, to, edge);
-                    }
+            let from = match (self.drawn_at[from.index()], links.drawn(from)) {
+                (NOWHERE, Drawn::Node(_)) => continue,
+                (NOWHERE, Drawn::Source(path)) => {
+                    let node = self.file(path);
+                    self.add(from, node)
                 }
-            },
-        }
-    }
-
-    fn lead_path(&mut self, path: PathId, to: usize, edge: ViewEdge) {
-        let project = self.source.project;
-        let text = project.paths.get(path);
-        let maker = project.maker(path).map(|maker| project.step_name(maker));
-        let inside: Vec<usize> = if text.ends_with('/') && maker.is_none() {
-            let outputs = project.outputs_in(text);
-            let makers = outputs.filter_map(|inside| project.maker(inside));
-            let names = makers.filter_map(|maker| self.of_path.get(project.step_name(maker)));
-            names.copied().collect()
-        } else {
-            Vec::new()
-        };
-        let from = match maker {
-            Some(maker) => match self.of_path.get(maker) {
-                Some(&from) => from,
-                None => return,
-            },
-            None => self.file(text),
-        };
-        for from in inside.into_iter().chain([from]) {
-            if from != to {
-                self.view.edges.push((from, to, edge));
-            }
-        }
-    }
-
-    /// What a step found out itself when it last ran.
-    fn learned(&mut self, step: &str, to: usize) {
-        let Some(record) = self.source.ledger.step(step) else {
-            return;
-        };
-        let project = self.source.project;
-        for edge in record.learned() {
-            let maker = project
-                .paths
-                .find(edge.path)
-                .and_then(|path| project.maker(path));
-            let from = match maker {
-                Some(maker) => self.of_path.get(project.step_name(maker)).copied(),
-                None if edge.path.starts_with('/') => None,
-                None => Some(self.file(edge.path)),
+                (from, _) => from as usize,
             };
-            if let Some(from) = from.filter(|&from| from != to) {
-                self.view.edges.push((from, to, ViewEdge::Learned));
+            if from != at {
+                self.view.edges.push((from, at, edge));
             }
+        }
+    }
+
+    /// Draws what a neighbourhood is around, when it is a source and nothing near reads it.
+    fn lone(&mut self, centre: DrawnId) {
+        if self.drawn_at[centre.index()] == NOWHERE
+            && let Drawn::Source(path) = self.source.links.drawn(centre)
+        {
+            let node = self.file(path);
+            self.add(centre, node);
         }
     }
 
     /// The node of a source.
-    fn file(&mut self, path: &str) -> usize {
-        if let Some(&known) = self.of_path.get(path) {
-            return known;
-        }
-        let there = matches!(
-            self.source.disk.stat(path.trim_end_matches('/')),
-            Ok(Some(_))
-        );
-        let state = if there {
+    fn file(&self, path: &str) -> ViewNode {
+        let state = if (self.source.is_there)(path) {
             ViewState::None
         } else {
             ViewState::Missing
         };
-        let at = self.add(ViewNode {
+        ViewNode {
             kind: ViewKind::Source,
             name: path.to_owned(),
             about: String::new(),
@@ -311,20 +227,18 @@ impl Drawing<'_, '_, '_> {
             reason: String::new(),
             files: vec![path.to_owned()],
             group: None,
-        });
-        self.of_path.insert(path.to_owned(), at);
-        at
+        }
     }
 
     /// The node of a set that several need.
-    fn set(&mut self, set: SetId) -> usize {
+    fn set(&self, set: SetId) -> ViewNode {
         let project = self.source.project;
         let paths = &project.sets[set.index()].paths;
         let files: Vec<String> = paths
             .iter()
             .map(|&path| project.paths.get(path).to_owned())
             .collect();
-        let at = self.add(ViewNode {
+        ViewNode {
             kind: ViewKind::Set,
             name: in_common(&files),
             about: String::new(),
@@ -334,12 +248,7 @@ impl Drawing<'_, '_, '_> {
             reason: String::new(),
             files,
             group: None,
-        });
-        for &path in paths {
-            self.lead_path(path, at, ViewEdge::Needs);
         }
-        self.of_set.insert(set, at);
-        at
     }
 }
 

@@ -259,6 +259,15 @@ impl Ledger {
         folders
     }
 
+    /// Whether any step may have learned of files.
+    #[must_use]
+    pub fn has_learned(&self) -> bool {
+        let before = self.snapshot.iter().flat_map(Snapshot::steps);
+        let since = self.steps.values().flatten();
+        before.into_iter().any(|step| step.learned.get() > 0)
+            || since.into_iter().any(|step| !step.learned.is_empty())
+    }
+
     /// The names of all recorded steps and tasks, in no order.
     #[must_use]
     pub fn step_names(&self) -> Vec<String> {

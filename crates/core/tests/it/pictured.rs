@@ -9,11 +9,15 @@ use handloom_core::graph;
 use handloom_core::graph::NodeId;
 use handloom_core::graph_view::GraphSource;
 use handloom_core::graph_view::GraphView;
+use handloom_core::graph_view::Links;
 use handloom_core::graph_view::ViewKind;
 use handloom_core::graph_view::ViewState;
 use handloom_core::project::StepId;
+use handloom_core::project::TaskId;
+use handloom_core::world::Disk;
 
 use crate::histories::steps;
+use crate::looking::Seen;
 use crate::looking::with_vars;
 use crate::made_up::Machine;
 use crate::model::Need;
@@ -21,25 +25,75 @@ use crate::model::StepModel;
 use crate::model::World;
 use crate::model::output;
 
-/// The whole project as it is now; `failed` says which steps failed last time.
-fn view(machine: &Machine, failed: &dyn Fn(&str) -> bool) -> GraphView {
-    with_vars(machine, |seen| {
-        let mut loaded = seen.loaded(None);
-        let project = &loaded.project;
-        let steps = (0..project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
-        let order = graph::order(project, &steps.collect::<Vec<_>>()).unwrap();
-        let predictions = seen.dry_run(&mut loaded, &order);
-        GraphSource {
-            project: &loaded.project,
-            vars: seen.vars,
-            order: &order,
-            predictions: &predictions,
-            disk: machine,
-            ledger: &seen.environment.ledger.borrow(),
-            failed,
+/// The project as it is now: all of it, or what lies around a file, so far; `failed` says which steps failed last
+/// time.
+fn view(
+    machine: &Machine,
+    around: Option<(&str, usize)>,
+    failed: &dyn Fn(&str) -> bool,
+) -> GraphView {
+    with_vars(machine, |seen| picture(machine, seen, around, failed))
+}
+
+/// The same of a project that is worked out.
+pub fn picture(
+    machine: &Machine,
+    seen: &Seen<'_, '_>,
+    around: Option<(&str, usize)>,
+    failed: &dyn Fn(&str) -> bool,
+) -> GraphView {
+    let mut loaded = seen.loaded(None);
+    let project = &loaded.project;
+    let steps = (0..project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
+    let tasks =
+        (0..project.tasks.len()).map(|task| NodeId::task(project, TaskId::from_index(task)));
+    let all: Vec<NodeId> = steps.chain(tasks).collect();
+    let ledger = seen.environment.ledger.borrow();
+    // What is near is found without an order.
+    let near = |links: &Links<'_, '_>, (name, depth): (&str, usize)| {
+        links.around(links.find(name).unwrap(), depth)
+    };
+    let goals = match around {
+        None => all.clone(),
+        Some(around) => near(&Links::among(project, &ledger, &all), around).goals(project),
+    };
+    let order = graph::order(project, &goals).unwrap();
+    let predictions = seen.dry_run(&mut loaded, &order);
+    let project = &loaded.project;
+    let nodes = if around.is_some() { &all } else { &order.nodes };
+    let links = Links::among(project, &ledger, nodes);
+    GraphSource {
+        project,
+        vars: seen.vars,
+        links: &links,
+        only: around.map(|around| near(&links, around)).as_ref(),
+        order: &order,
+        predictions: &predictions,
+        is_there: &|path| matches!(machine.stat(path.trim_end_matches('/')), Ok(Some(_))),
+        failed,
+    }
+    .view()
+}
+
+/// What lies around a node of a whole picture, worked out there.
+fn near(whole: &GraphView, centre: usize, depth: usize) -> BTreeSet<usize> {
+    let (before, behind) = whole.neighbours();
+    let mut near = BTreeSet::from([centre]);
+    for next in [&before, &behind] {
+        // So far each is known to be; sets are no step.
+        let mut far = vec![usize::MAX; whole.nodes.len()];
+        far[centre] = 0;
+        for _ in 0..2 * whole.nodes.len() {
+            for at in 0..far.len() {
+                for &to in &next[at] {
+                    let step = usize::from(whole.nodes[to].kind != ViewKind::Set);
+                    far[to] = far[to].min(far[at].saturating_add(step));
+                }
+            }
         }
-        .view()
-    })
+        near.extend((0..far.len()).filter(|&at| far[at] <= depth));
+    }
+    near
 }
 
 /// Everything that leads to each node, also over others.
@@ -76,6 +130,14 @@ fn sound(view: &GraphView) -> Result<(), TestCaseError> {
     Ok(())
 }
 
+/// The steps that lead to a node directly.
+fn steps_before(view: &GraphView, at: usize) -> BTreeSet<String> {
+    let before = view.edges.iter().filter(|(_, to, _)| *to == at);
+    let before = before.map(|(from, ..)| &view.nodes[*from]);
+    let steps = before.filter(|node| node.kind == ViewKind::Step);
+    steps.map(|node| node.name.clone()).collect()
+}
+
 fn files(view: &GraphView, kind: ViewKind) -> BTreeSet<String> {
     let nodes = view.nodes.iter().filter(|node| node.kind == kind);
     nodes.flat_map(|node| node.files.iter().cloned()).collect()
@@ -87,7 +149,7 @@ fn check(steps: &[StepModel], failing: usize, depth: usize) -> Result<(), TestCa
         .machine
         .write_now("hand.loom", world.loom().as_bytes());
     let failed = output(failing, 0);
-    let whole = view(&world.machine, &|name| name == failed);
+    let whole = view(&world.machine, None, &|name| name == failed);
     sound(&whole)?;
     prop_assert_eq!(whole.steps(), steps.len());
     // A step leads to another exactly where one needs the other.
@@ -114,7 +176,7 @@ fn check(steps: &[StepModel], failing: usize, depth: usize) -> Result<(), TestCa
         prop_assert_eq!(state == ViewState::Failed, number == failing, "{}", number);
     }
     // Put together, the same steps, files and states are there.
-    let grouped = whole.grouped();
+    let grouped = whole.clone().grouped();
     sound(&grouped)?;
     prop_assert_eq!(grouped.steps(), whole.steps());
     prop_assert_eq!(grouped.states(), whole.states());
@@ -123,19 +185,35 @@ fn check(steps: &[StepModel], failing: usize, depth: usize) -> Result<(), TestCa
     }
     // Around one there is what leads to it or from it, and nothing else; far enough, all of that.
     let centre = of[&failing];
-    let near = whole.around(centre, depth);
-    sound(&near)?;
-    let names = |view: &GraphView| -> BTreeSet<String> {
-        view.nodes.iter().map(|node| node.name.clone()).collect()
-    };
-    let far = names(&whole.around(centre, usize::MAX - 1));
-    let related = whole.nodes.iter().enumerate().filter(|(at, _)| {
-        *at == centre || reached[centre].contains(at) || reached[*at].contains(&centre)
-    });
-    let related: BTreeSet<String> = related.map(|(_, node)| node.name.clone()).collect();
-    prop_assert_eq!(&far, &related);
-    prop_assert!(names(&near).is_subset(&far));
-    prop_assert!(names(&near).contains(&whole.nodes[centre].name));
+    for depth in [depth, usize::MAX - 1] {
+        let around = Some((failed.as_str(), depth));
+        let drawn = view(&world.machine, around, &|name| name == failed);
+        sound(&drawn)?;
+        let near = near(&whole, centre, depth);
+        for kind in [ViewKind::Step, ViewKind::Source, ViewKind::Set] {
+            let nodes = near.iter().map(|&at| &whole.nodes[at]);
+            let nodes = nodes.filter(|node| node.kind == kind);
+            let expected: BTreeSet<String> =
+                nodes.flat_map(|node| node.files.iter().cloned()).collect();
+            prop_assert_eq!(files(&drawn, kind), expected, "{:?}", kind);
+        }
+        // Each is in the state that it has in the whole picture, and led to by the same steps.
+        for &at in &near {
+            let node = &whole.nodes[at];
+            if node.kind == ViewKind::Step {
+                let own = drawn.find(&node.name).expect("it is drawn");
+                let own_node = &drawn.nodes[own];
+                prop_assert_eq!(&own_node.files, &node.files);
+                prop_assert_eq!(own_node.state, node.state);
+                prop_assert_eq!(&own_node.reason, &node.reason);
+                prop_assert_eq!(steps_before(&drawn, own), {
+                    let mut steps = steps_before(&whole, at);
+                    steps.retain(|step| near.contains(&whole.find(step).unwrap()));
+                    steps
+                });
+            }
+        }
+    }
     Ok(())
 }
 

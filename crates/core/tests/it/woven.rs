@@ -6,7 +6,6 @@ use std::collections::BTreeMap;
 use handloom_core::graph;
 use handloom_core::graph::BuildRequest;
 use handloom_core::graph::NodeId;
-use handloom_core::graph_view::GraphSource;
 use handloom_core::graph_view::GraphView;
 use handloom_core::graph_view::ViewEdge;
 use handloom_core::graph_view::ViewKind;
@@ -15,7 +14,6 @@ use handloom_core::project::Project;
 use handloom_core::project::StepId;
 use handloom_core::project::TaskId;
 use handloom_core::project::folders::Folders;
-use handloom_core::project::values::Vars;
 use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Ended;
 use handloom_core::scheduler::Event;
@@ -26,9 +24,9 @@ use handloom_core::status::WatchSet;
 
 use crate::bed;
 use crate::bed::Bed;
-use crate::looking::Predictions;
 use crate::looking::with_vars;
 use crate::made_up::Machine;
+use crate::pictured;
 
 /// A project on a machine of its own.
 struct Bench {
@@ -99,7 +97,7 @@ impl Bench {
     /// Works the project out as it is now, without running anything.
     fn look<T>(&self, look: impl FnOnce(&Looked<'_, '_>) -> T) -> T {
         with_vars(&self.machine, |seen| {
-            let mut loaded = seen.loaded(None);
+            let loaded = seen.loaded(None);
             assert!(seen.vars.take_diagnostics().is_empty());
             let project = &loaded.project;
             let steps = (0..project.steps.len()).map(|step| NodeId::step(StepId::from_index(step)));
@@ -107,30 +105,30 @@ impl Bench {
                 .map(|task| NodeId::task(project, TaskId::from_index(task)));
             let goals: Vec<NodeId> = steps.chain(tasks).collect();
             let order = graph::order(project, &goals).unwrap();
-            let predictions = seen.dry_run(&mut loaded, &order);
             look(&Looked {
                 environment: seen.environment,
                 folders: seen.folders,
-                vars: seen.vars,
                 project: &loaded.project,
                 order: &order,
-                predictions: &predictions,
             })
         })
     }
 
     fn view(&self, failed: &[&str]) -> GraphView {
-        self.look(|looked| {
-            GraphSource {
-                project: looked.project,
-                vars: looked.vars,
-                order: looked.order,
-                predictions: looked.predictions,
-                disk: &self.machine,
-                ledger: &looked.environment.ledger.borrow(),
-                failed: &|name| failed.contains(&name),
-            }
-            .view()
+        self.picture(None, failed)
+    }
+
+    /// The names of what lies around a file, so far.
+    fn around(&self, name: &str, depth: usize) -> Vec<String> {
+        let around = self.picture(Some((name, depth)), &[]);
+        let mut names: Vec<String> = around.nodes.iter().map(|node| node.name.clone()).collect();
+        names.sort();
+        names
+    }
+
+    fn picture(&self, around: Option<(&str, usize)>, failed: &[&str]) -> GraphView {
+        with_vars(&self.machine, |seen| {
+            pictured::picture(&self.machine, seen, around, &|name| failed.contains(&name))
         })
     }
 }
@@ -139,10 +137,8 @@ impl Bench {
 struct Looked<'l, 'd> {
     environment: &'l RecordingEnvironment<'d>,
     folders: &'l Folders<'l>,
-    vars: &'l Vars<'d>,
     project: &'l Project<'d>,
     order: &'l graph::Order,
-    predictions: &'l Predictions,
 }
 
 /// Two units that learn of what they include, a folder of notes, a task.
@@ -431,10 +427,10 @@ fn sets_that_several_need_are_nodes_until_they_are_grouped() {
         ["a/<n> -> b/<n>", "in/* -> a/<n>", "in/* -> b/<n>"]
     );
     // A set does not count on the way to a neighbour.
-    let around = view.around(view.find("a/1").unwrap(), 1);
-    let mut names: Vec<&str> = around.nodes.iter().map(|node| node.name.as_str()).collect();
-    names.sort_unstable();
-    assert_eq!(names, ["a/*", "a/1", "b/1", "b/2", "b/3", "in/1"]);
+    assert_eq!(
+        bench.around("a/1", 1),
+        ["a/*", "a/1", "b/1", "b/2", "b/3", "in/1"]
+    );
 }
 
 #[test]
@@ -442,12 +438,7 @@ fn neighbours_are_before_or_behind_and_not_beside() {
     let bench = project();
     bench.weave(&[], &nothing);
     let view = bench.view(&[]);
-    let names = |name: &str, depth: usize| {
-        let around = view.around(view.find(name).unwrap(), depth);
-        let mut names: Vec<String> = around.nodes.iter().map(|node| node.name.clone()).collect();
-        names.sort();
-        names
-    };
+    let names = |name: &str, depth: usize| bench.around(name, depth);
     assert_eq!(names("src/one.c", 0), ["src/one.c"]);
     assert_eq!(names("src/one.c", 1), ["out/one.o", "src/one.c"]);
     // Not `out/two.o`: it is before what is behind, and neither before nor behind itself.
