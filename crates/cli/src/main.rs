@@ -1,6 +1,7 @@
 //! Hand Loom, the command-line program.
 
 mod arguments;
+mod command_line;
 mod commands;
 mod drawing;
 mod failure;

@@ -12,7 +12,7 @@ use handloom_core::workspace::UserFolders;
 use handloom_core::workspace::Workspace;
 
 use crate::arguments::Common;
-use crate::arguments::command_names;
+use crate::command_line::command_names;
 use crate::failure::CommandError;
 use crate::ui::Ui;
 use crate::ui::text;
@@ -87,7 +87,7 @@ fn options(common: &Common, access: Access) -> Result<OpenOptions, CommandError>
     Ok(OpenOptions {
         access,
         lets: lets.collect::<Result<_, CommandError>>()?,
-        commands: command_names(),
+        commands: command_names,
     })
 }
 

@@ -30,7 +30,7 @@ use clap::Parser;
 use crate::arguments::Arguments;
 use crate::arguments::Command;
 use crate::arguments::Common;
-use crate::arguments::with_command;
+use crate::command_line::parse;
 use crate::failure::CommandError;
 use crate::ui::Ui;
 
@@ -47,7 +47,7 @@ pub fn run(arguments: impl Iterator<Item = OsString>) -> ExitCode {
             failure.code()
         });
     }
-    let arguments = match Arguments::try_parse_from(with_command(typed.clone())) {
+    let arguments = match parse(typed.clone()) {
         Ok(arguments) => arguments,
         Err(error) => {
             // Help that nobody reads to its end is no failure.

@@ -2,6 +2,8 @@
 
 use std::borrow::Cow;
 use std::io;
+use std::sync::atomic::AtomicUsize;
+use std::sync::atomic::Ordering;
 
 use crate::content::Linked;
 use crate::content::Record;
@@ -16,6 +18,9 @@ use crate::world::Stat;
 
 /// Fewer files than this are looked at by one thread: starting a second costs more.
 const WORTH_A_THREAD: usize = 512;
+
+/// A long list is cut into so many pieces for each thread.
+const PIECES: usize = 16;
 
 /// Whoever knows what files held when they were read last.
 pub trait FileRecords: Sync {
@@ -211,26 +216,36 @@ pub fn over_threads<T: Sync, R: Send>(
     if threads == 1 {
         return work(list);
     }
-    let share = list.len().div_ceil(threads).max(1);
-    std::thread::scope(|scope| {
-        let work = &work;
-        let workers: Vec<_> = list
-            .chunks(share)
-            .map(|chunk| {
+    // A thread begins when the system lets it: who is there first takes more of the pieces.
+    let size = (list.len() / (threads * PIECES)).max(WORTH_A_THREAD / 2);
+    let pieces: Vec<&[T]> = list.chunks(size).collect();
+    let next = AtomicUsize::new(0);
+    let take = || {
+        let mut done = Vec::new();
+        loop {
+            let at = next.fetch_add(1, Ordering::Relaxed);
+            let Some(piece) = pieces.get(at) else { break };
+            done.push((at, work(piece)));
+        }
+        done
+    };
+    let mut done = std::thread::scope(|scope| {
+        // Where there is no room for one more thread the others do its part.
+        let others: Vec<_> = (1..threads)
+            .map_while(|_| {
                 let thread = std::thread::Builder::new();
-                let started = thread.spawn_scoped(scope, move || work(chunk));
-                // Where there is no room for one more thread this one does it.
-                started.map_err(|_| work(chunk))
+                thread.spawn_scoped(scope, take).ok()
             })
             .collect();
-        workers
-            .into_iter()
-            .flat_map(
-                |worker| match worker.map(std::thread::ScopedJoinHandle::join) {
-                    Ok(Ok(found)) | Err(found) => found,
-                    Ok(Err(panic)) => std::panic::resume_unwind(panic),
-                },
-            )
-            .collect()
-    })
+        let mut done = take();
+        for other in others {
+            match other.join() {
+                Ok(more) => done.extend(more),
+                Err(panic) => std::panic::resume_unwind(panic),
+            }
+        }
+        done
+    });
+    done.sort_unstable_by_key(|(at, _)| *at);
+    done.into_iter().flat_map(|(_, found)| found).collect()
 }

@@ -187,7 +187,7 @@ impl Workspace {
         );
         wrong.extend(more);
         let mut is_remarkable = false;
-        for name in named_like_commands(&description, &options.commands) {
+        for name in named_like_commands(&description, &(options.commands)()) {
             note(Note::LikeACommand(name));
             is_remarkable = true;
         }

@@ -12,12 +12,23 @@ pub enum Access {
 }
 
 /// How to open a project.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub struct OpenOptions {
     /// What for.
     pub access: Access,
     /// Variables and the words that they are set to.
     pub lets: Vec<(String, String)>,
-    /// Names of commands, which tasks had better not have.
-    pub commands: Vec<String>,
+    /// Gives the names of commands, which tasks had better not have. They are only wanted of a description that is
+    /// read.
+    pub commands: fn() -> Vec<String>,
+}
+
+impl Default for OpenOptions {
+    fn default() -> Self {
+        Self {
+            access: Access::default(),
+            lets: Vec::new(),
+            commands: Vec::new,
+        }
+    }
 }

@@ -139,7 +139,7 @@ fn what_is_set_from_outside_and_what_is_odd_is_told() {
     let place = Place::new("let mode = a\ntask list\n  recipe: echo @{mode}\n");
     let options = OpenOptions {
         lets: vec![("mode".to_owned(), "b".to_owned())],
-        commands: vec!["list".to_owned(), "weave".to_owned()],
+        commands: || vec!["list".to_owned(), "weave".to_owned()],
         ..OpenOptions::default()
     };
     let (opened, notes) = place.open(&options);
