@@ -9,6 +9,7 @@
 use highway::HighwayHash;
 use highway::HighwayHasher;
 use highway::Key;
+use xxhash_rust::xxh3::Xxh3;
 use xxhash_rust::xxh3::xxh3_64;
 use zerocopy::FromBytes;
 use zerocopy::FromZeros;
@@ -242,30 +243,43 @@ fn mac(body: &[u8], flags: u64, key: &[u8; 32]) -> [u8; 32] {
 
 /// The bytes of a file with these arrays, in the order of the layout.
 pub fn write(layout: ArrayLayout, seed: &[u8; 32], flags: u64, arrays: &[&[u8]]) -> Vec<u8> {
-    let padded = |bytes: &[u8]| bytes.len().next_multiple_of(8);
-    let table = arrays.len() * size_of::<SectionRec>();
-    let size = HEAD + table + arrays.iter().map(|bytes| padded(bytes)).sum::<usize>();
-    let mut out = Vec::with_capacity(size);
-    out.extend_from_slice(layout.magic);
-    out.extend_from_slice(seed);
-    // The checksum is put in when everything behind it is known.
-    out.extend_from_slice(&[0; 8]);
-    out.extend_from_slice(&((size - HEAD) as u64).to_le_bytes());
-    out.extend_from_slice(&flags.to_le_bytes());
-    let mut at = HEAD + table;
+    pieces(layout, seed, flags, arrays, |pieces| pieces.concat())
+}
+
+/// The same in pieces, without a copy of the arrays.
+pub fn pieces<T>(
+    layout: ArrayLayout,
+    seed: &[u8; 32],
+    flags: u64,
+    arrays: &[&[u8]],
+    take: impl FnOnce(&[&[u8]]) -> T,
+) -> T {
+    let padding = |bytes: &[u8]| &[0; 7][..bytes.len().next_multiple_of(8) - bytes.len()];
+    let mut table = Vec::new();
+    let mut at = HEAD + arrays.len() * size_of::<SectionRec>();
     for (bytes, record) in arrays.iter().zip(layout.sizes) {
         let section = SectionRec {
             at: (at as u64).into(),
             count: ((bytes.len() / record) as u64).into(),
         };
-        out.extend_from_slice(section.as_bytes());
-        at += padded(bytes);
+        table.extend_from_slice(section.as_bytes());
+        at += bytes.len().next_multiple_of(8);
     }
+    let mut checksum = Xxh3::new();
+    checksum.update(&table);
     for bytes in arrays {
-        out.extend_from_slice(bytes);
-        out.resize(out.len().next_multiple_of(8), 0);
+        checksum.update(bytes);
+        checksum.update(padding(bytes));
     }
-    let checksum = xxh3_64(&out[HEAD..]);
-    out[40..48].copy_from_slice(&checksum.to_le_bytes());
-    out
+    let mut head = layout.magic.to_vec();
+    head.extend_from_slice(seed);
+    head.extend_from_slice(&checksum.digest().to_le_bytes());
+    head.extend_from_slice(&((at - HEAD) as u64).to_le_bytes());
+    head.extend_from_slice(&flags.to_le_bytes());
+    head.extend_from_slice(&table);
+    let mut pieces: Vec<&[u8]> = vec![&head];
+    for bytes in arrays {
+        pieces.extend([bytes, padding(bytes)]);
+    }
+    take(&pieces)
 }

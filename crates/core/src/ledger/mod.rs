@@ -16,6 +16,7 @@ mod records;
 mod snapshot;
 mod state;
 mod storage;
+mod tables;
 mod view;
 mod write;
 

@@ -20,7 +20,7 @@ use crate::ledger::arrays::FormatError;
 use crate::ledger::journal;
 use crate::ledger::records::Entry;
 use crate::ledger::storage::Bytes;
-use crate::ledger::view::BaseStep;
+use crate::ledger::view::StepTables;
 use crate::ledger::view::StepView;
 use crate::project::paths::path_hash;
 use crate::world::Digest;
@@ -139,6 +139,20 @@ pub struct GivenRec {
     pub value: U32,
 }
 
+impl PathRec {
+    /// What is recorded of the file there, whose content that is.
+    pub fn record(&self, digest: Digest) -> Record {
+        Record {
+            size: self.size.get(),
+            modified: self.modified.get(),
+            changed: self.changed.get(),
+            inode: self.inode.get(),
+            read_at: self.read_at.get(),
+            digest,
+        }
+    }
+}
+
 /// The seed of the journal that belongs to a snapshot of this version, of which nothing else is looked at.
 pub fn seed_of(bytes: &[u8]) -> Option<[u8; 32]> {
     let begins = bytes.get(..LAYOUT.magic.len())? == LAYOUT.magic;
@@ -184,6 +198,11 @@ impl Snapshot {
         journal::entries(self.array::<u8>(SnapshotSection::Open), &self.seed())
     }
 
+    /// Whether no step and no file is recorded in it.
+    pub fn is_empty(&self) -> bool {
+        self.paths().is_empty()
+    }
+
     /// Its size in bytes.
     pub fn size(&self) -> usize {
         self.arrays.size()
@@ -196,44 +215,9 @@ impl Snapshot {
         self.arrays.get(section as usize)
     }
 
-    pub fn text(&self, index: u32) -> Option<&str> {
-        let text = self
-            .array::<TextRec>(SnapshotSection::Texts)
-            .get(index as usize)?;
-        let (at, length) = (text.at.get() as usize, text.length.get() as usize);
-        let bytes = self
-            .array::<u8>(SnapshotSection::Strings)
-            .get(at..at.checked_add(length)?)?;
-        std::str::from_utf8(bytes).ok()
-    }
-
     pub fn path_rec(&self, index: u32) -> Option<&PathRec> {
         self.array::<PathRec>(SnapshotSection::Paths)
             .get(index as usize)
-    }
-
-    pub fn path(&self, index: u32) -> Option<&str> {
-        self.text(self.path_rec(index)?.text.get())
-    }
-
-    pub fn digest(&self, index: u32) -> Option<Digest> {
-        self.array::<[u8; 32]>(SnapshotSection::Digests)
-            .get(index as usize)
-            .map(|bytes| Digest(*bytes))
-    }
-
-    pub fn edges(&self, from: u32, count: u32) -> &[EdgeRec] {
-        let from = from as usize;
-        self.array::<EdgeRec>(SnapshotSection::Edges)
-            .get(from..from.saturating_add(count as usize))
-            .unwrap_or_default()
-    }
-
-    pub fn givens(&self, from: u32, count: u32) -> &[GivenRec] {
-        let from = from as usize;
-        self.array::<GivenRec>(SnapshotSection::Givens)
-            .get(from..from.saturating_add(count as usize))
-            .unwrap_or_default()
     }
 
     fn find(&self, path: &str) -> Option<&PathRec> {
@@ -266,24 +250,14 @@ impl Snapshot {
         if self.legacy {
             return None;
         }
-        Some(Record {
-            size: record.size.get(),
-            modified: record.modified.get(),
-            changed: record.changed.get(),
-            inode: record.inode.get(),
-            read_at: record.read_at.get(),
-            digest: self.digest(record.digest.get())?,
-        })
+        Some(record.record(self.digest_at(record.digest.get())?))
     }
 
     /// What is recorded of a step.
     pub fn step(&self, name: &str) -> Option<StepView<'_>> {
         let index = self.find(name)?.step.get();
         let record = self.steps().get(index as usize)?;
-        Some(StepView::Base(BaseStep {
-            snapshot: self,
-            record,
-        }))
+        Some(StepView::new(self, record))
     }
 
     pub fn steps(&self) -> &[StepRec] {
@@ -312,14 +286,14 @@ impl Snapshot {
     /// The step that made a path.
     pub fn maker(&self, path: &str) -> Option<&str> {
         let index = self.find(path)?.maker.get();
-        self.path(self.steps().get(index as usize)?.name.get())
+        self.path_text(self.steps().get(index as usize)?.name.get())
     }
 
     /// The names of all steps.
     pub fn step_names(&self) -> impl Iterator<Item = &str> {
         self.steps()
             .iter()
-            .filter_map(|step| self.path(step.name.get()))
+            .filter_map(|step| self.path_text(step.name.get()))
     }
 
     /// What a command printed.
@@ -327,5 +301,42 @@ impl Snapshot {
         self.commands()
             .find(|(known, _)| *known == key)
             .map(|(_, output)| output)
+    }
+}
+
+impl StepTables for Snapshot {
+    fn text(&self, index: u32) -> Option<&str> {
+        let texts = self.array::<TextRec>(SnapshotSection::Texts);
+        let text = texts.get(index as usize)?;
+        let (at, length) = (text.at.get() as usize, text.length.get() as usize);
+        let strings = self.array::<u8>(SnapshotSection::Strings);
+        std::str::from_utf8(strings.get(at..at.checked_add(length)?)?).ok()
+    }
+
+    fn path_text(&self, index: u32) -> Option<&str> {
+        self.text(self.path_rec(index)?.text.get())
+    }
+
+    fn digest_at(&self, index: u32) -> Option<Digest> {
+        let digests = self.array::<[u8; 32]>(SnapshotSection::Digests);
+        digests.get(index as usize).copied().map(Digest)
+    }
+
+    fn edges(&self, from: u32, count: u32) -> &[EdgeRec] {
+        let from = from as usize;
+        self.array::<EdgeRec>(SnapshotSection::Edges)
+            .get(from..from.saturating_add(count as usize))
+            .unwrap_or_default()
+    }
+
+    fn givens(&self, from: u32, count: u32) -> &[GivenRec] {
+        let from = from as usize;
+        self.array::<GivenRec>(SnapshotSection::Givens)
+            .get(from..from.saturating_add(count as usize))
+            .unwrap_or_default()
+    }
+
+    fn is_legacy(&self) -> bool {
+        self.legacy
     }
 }

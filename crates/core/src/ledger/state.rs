@@ -7,11 +7,12 @@ use crate::ledger::journal::Mark;
 use crate::ledger::records::BadEnd;
 use crate::ledger::records::Beginning;
 use crate::ledger::records::Entry;
-use crate::ledger::records::StepRecord;
 use crate::ledger::snapshot::Snapshot;
 use crate::ledger::storage::Bytes;
 use crate::ledger::storage::KeptFile;
 use crate::ledger::storage::Storage;
+use crate::ledger::tables::Tables;
+use crate::ledger::view::StepTables;
 use crate::ledger::view::StepView;
 use crate::world::own;
 use hashbrown::HashMap;
@@ -22,9 +23,8 @@ pub struct Ledger {
     pub(super) storage: Box<dyn Storage>,
     pub(super) snapshot: Option<Snapshot>,
     pub(super) seed: [u8; 32],
-    /// Steps and files that the journal says something newer of; `None` when they are forgotten.
-    pub(super) steps: HashMap<String, Option<StepRecord>>,
-    pub(super) files: HashMap<String, Option<Record>>,
+    /// Steps and files that the journal says something newer of.
+    pub(super) recent: Tables,
     pub(super) commands: HashMap<String, String>,
     /// Folders that were made, and those that are gone again.
     pub(super) folders: HashMap<String, bool>,
@@ -32,10 +32,6 @@ pub struct Ledger {
     pub(super) begun: HashMap<String, Beginning>,
     /// Steps that ended badly when they last ran.
     pub(super) bad: HashMap<String, BadEnd>,
-    /// Outputs of the steps in `steps`, each with its step.
-    pub(super) made: HashMap<String, String>,
-    /// Whether any of them is a whole folder.
-    pub(super) made_trees: bool,
     pub(super) journal_size: usize,
     /// Whether the journal file exists with this seed.
     pub(super) journal_open: bool,
@@ -107,14 +103,11 @@ impl Ledger {
             storage,
             snapshot: None,
             seed: [0; 32],
-            steps: HashMap::new(),
-            files: HashMap::new(),
+            recent: Tables::default(),
             commands: HashMap::new(),
             folders: HashMap::new(),
             begun: HashMap::new(),
             bad: HashMap::new(),
-            made: HashMap::new(),
-            made_trees: false,
             journal_size: 0,
             journal_open: false,
             writable: false,
@@ -153,9 +146,8 @@ impl Ledger {
     /// What is recorded of a step, by its name.
     #[must_use]
     pub fn step(&self, name: &str) -> Option<StepView<'_>> {
-        match self.steps.get(name) {
-            Some(Some(record)) => Some(StepView::Own(record)),
-            Some(None) => None,
+        match self.recent.step(name) {
+            Some(said) => said,
             None => self.snapshot.as_ref()?.step(name),
         }
     }
@@ -180,12 +172,10 @@ impl Ledger {
     /// What is recorded of a file's content.
     #[must_use]
     pub fn file(&self, path: &str) -> Option<Record> {
-        if !self.files.is_empty()
-            && let Some(found) = self.files.get(path)
-        {
-            return *found;
+        match self.recent.file(path) {
+            Some(record) => Some(record),
+            None => self.snapshot.as_ref()?.file(path),
         }
-        self.snapshot.as_ref()?.file(path)
     }
 
     /// Every file that something is recorded of.
@@ -196,12 +186,9 @@ impl Ledger {
                 .iter()
                 .filter_map(|path| Some((snapshot.text(path.text.get())?, snapshot.file_of(path)?)))
         });
-        base.filter(|(path, _)| !self.files.contains_key(*path))
-            .chain(
-                self.files
-                    .iter()
-                    .filter_map(|(path, record)| Some((path.as_str(), (*record)?))),
-            )
+        let recent = self.recent.files();
+        base.filter(|(path, _)| self.recent.file(path).is_none())
+            .chain(recent.filter_map(|(path, record)| Some((path, record?))))
     }
 
     /// The step that made a path, or the folder that it lies in, when it was last made.
@@ -214,7 +201,7 @@ impl Ledger {
             .snapshot
             .as_ref()
             .is_some_and(|snapshot| snapshot.has_trees);
-        if !in_snapshot && !self.made_trees {
+        if !in_snapshot && !self.recent.has_trees {
             return None;
         }
         path.match_indices('/')
@@ -223,12 +210,12 @@ impl Ledger {
     }
 
     fn exact_maker(&self, path: &str) -> Option<&str> {
-        if let Some(maker) = self.made.get(path) {
+        if let Some(maker) = self.recent.maker(path) {
             return Some(maker);
         }
         let maker = self.snapshot.as_ref()?.maker(path)?;
         // The journal may have taken the output off that step.
-        (!self.steps.contains_key(maker)).then_some(maker)
+        self.recent.step(maker).is_none().then_some(maker)
     }
 
     /// What a command printed when it was last asked.
@@ -263,9 +250,9 @@ impl Ledger {
     #[must_use]
     pub fn has_learned(&self) -> bool {
         let before = self.snapshot.iter().flat_map(Snapshot::steps);
-        let since = self.steps.values().flatten();
+        let mut since = self.recent.step_views();
         before.into_iter().any(|step| step.learned.get() > 0)
-            || since.into_iter().any(|step| !step.learned.is_empty())
+            || since.any(|(_, step)| step.learned().len() > 0)
     }
 
     /// The names of all recorded steps and tasks, in no order.
@@ -275,19 +262,12 @@ impl Ledger {
             .snapshot
             .iter()
             .flat_map(Snapshot::step_names)
-            .filter(|name| !self.steps.contains_key(*name))
+            .filter(|name| self.recent.step(name).is_none())
             .map(str::to_owned)
             .collect();
-        names.extend(
-            self.steps
-                .iter()
-                .filter(|(_, record)| record.is_some())
-                .map(|(name, _)| name.clone()),
-        );
+        names.extend(self.recent.step_views().map(|(name, _)| name.to_owned()));
         names
     }
-
-    // ---- writing -------------------------------------------------------------------------------
 
     // ---- the project as it was worked out ------------------------------------------------------
 

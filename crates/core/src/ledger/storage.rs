@@ -56,7 +56,7 @@ pub trait Storage: Send + Sync {
     /// The journal's bytes; none when there is none.
     fn journal(&self) -> io::Result<Vec<u8>>;
     /// Puts a new snapshot in the old one's place, whole or not at all, and durably.
-    fn replace_snapshot(&mut self, bytes: &[u8]) -> io::Result<()>;
+    fn replace_snapshot(&mut self, pieces: &[&[u8]]) -> io::Result<()>;
     /// Begins a new journal in the old one's place.
     fn start_journal(&mut self, head: &[u8]) -> io::Result<()>;
     /// Adds to the journal.
@@ -129,13 +129,15 @@ impl RealStorage {
     }
 
     /// Writes a file beside and renames it over the old one.
-    fn replace(&self, name: &str, bytes: &[u8], durable: bool) -> io::Result<()> {
+    fn replace(&self, name: &str, pieces: &[&[u8]], durable: bool) -> io::Result<()> {
         let beside = self.path(&format!("{name}.new"));
         // Whatever stands there is of a run that was cut short, or none of ours.
         let _ = std::fs::remove_file(&beside);
         let created = own::open(&beside, own::options().write(true).create_new(true));
         let written = created.and_then(|mut file| {
-            file.write_all(bytes)?;
+            for piece in pieces {
+                file.write_all(piece)?;
+            }
             if durable { file.sync_all() } else { Ok(()) }
         });
         if let Err(error) = written {
@@ -174,8 +176,8 @@ impl Storage for RealStorage {
         }
     }
 
-    fn replace_snapshot(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.replace("ledger", bytes, true)?;
+    fn replace_snapshot(&mut self, pieces: &[&[u8]]) -> io::Result<()> {
+        self.replace("ledger", pieces, true)?;
         self.sync_folder()
     }
 
@@ -240,7 +242,7 @@ impl Storage for RealStorage {
     }
 
     fn keep(&mut self, file: KeptFile, bytes: &[u8]) -> io::Result<()> {
-        self.replace(file.name(), bytes, false)
+        self.replace(file.name(), &[bytes], false)
     }
 }
 
@@ -343,11 +345,12 @@ impl Storage for MemoryStorage {
         Ok(self.with(|files| files.journal.clone()))
     }
 
-    fn replace_snapshot(&mut self, bytes: &[u8]) -> io::Result<()> {
+    fn replace_snapshot(&mut self, pieces: &[&[u8]]) -> io::Result<()> {
+        let bytes = pieces.concat();
         self.with(|files| {
-            let (_, result) = files.take(bytes);
+            let (_, result) = files.take(&bytes);
             result?;
-            files.snapshot = Some(bytes.to_vec());
+            files.snapshot = Some(bytes);
             Ok(())
         })
     }

@@ -1,30 +1,38 @@
-//! A step's record, wherever it lies: in the snapshot or in memory.
+//! A step's record, wherever it lies: in the snapshot or in tables in memory.
 
 use std::time::Duration;
 
+use zerocopy::little_endian::U32;
+
 use crate::ledger::records::Edge;
 use crate::ledger::records::LEGACY;
-use crate::ledger::records::StepRecord;
 use crate::ledger::snapshot::EdgeRec;
-use crate::ledger::snapshot::Snapshot;
+use crate::ledger::snapshot::GivenRec;
 use crate::ledger::snapshot::StepRec;
 use crate::world::ByteSize;
 use crate::world::Digest;
 
-/// A step in the snapshot.
-#[derive(Clone, Copy)]
-pub struct BaseStep<'l> {
-    pub(super) snapshot: &'l Snapshot,
-    pub(super) record: &'l StepRec,
+/// Tables in which the texts and edges of steps lie.
+pub trait StepTables {
+    /// A text by its number.
+    fn text(&self, index: u32) -> Option<&str>;
+    /// A path's text by the path's number.
+    fn path_text(&self, index: u32) -> Option<&str>;
+    /// A content by its number.
+    fn digest_at(&self, index: u32) -> Option<Digest>;
+    /// Edges that lie together.
+    fn edges(&self, from: u32, count: u32) -> &[EdgeRec];
+    /// Inputs that are no files, which lie together.
+    fn givens(&self, from: u32, count: u32) -> &[GivenRec];
+    /// Whether all edges are [`LEGACY`].
+    fn is_legacy(&self) -> bool;
 }
 
 /// What is recorded of a step.
 #[derive(Clone, Copy)]
-pub enum StepView<'l> {
-    /// From the snapshot.
-    Base(BaseStep<'l>),
-    /// From the journal.
-    Own(&'l StepRecord),
+pub struct StepView<'l> {
+    tables: &'l dyn StepTables,
+    record: &'l StepRec,
 }
 
 /// A recorded path with its content.
@@ -40,7 +48,18 @@ pub struct EdgeView<'l> {
     pub legacy: bool,
 }
 
-impl EdgeView<'_> {
+impl<'l> EdgeView<'l> {
+    /// A path in a record of its own.
+    #[must_use]
+    pub fn of(edge: &'l Edge) -> Self {
+        Self {
+            path: &edge.path,
+            digest: edge.digest,
+            group: edge.group & !LEGACY,
+            legacy: edge.group & LEGACY != 0,
+        }
+    }
+
     /// The group as it is recorded.
     #[must_use]
     pub fn raw_group(&self) -> u16 {
@@ -48,46 +67,23 @@ impl EdgeView<'_> {
     }
 }
 
-/// A list of edges in either place.
-#[derive(Clone, Copy)]
-enum Edges<'l> {
-    Base(&'l Snapshot, &'l [EdgeRec]),
-    Own(&'l [Edge]),
-}
-
-impl<'l> Edges<'l> {
-    fn len(self) -> usize {
-        match self {
-            Self::Base(_, edges) => edges.len(),
-            Self::Own(edges) => edges.len(),
-        }
+impl<'l> StepView<'l> {
+    /// A record in its tables.
+    pub(super) fn new(tables: &'l dyn StepTables, record: &'l StepRec) -> Self {
+        Self { tables, record }
     }
 
-    fn get(self, index: usize) -> Option<EdgeView<'l>> {
-        match self {
-            Self::Base(snapshot, edges) => {
-                let edge = edges.get(index)?;
-                let group = u16::try_from(edge.group.get()).unwrap_or(u16::MAX);
-                Some(EdgeView {
-                    path: snapshot.path(edge.path.get())?,
-                    digest: snapshot.digest(edge.digest.get()),
-                    group: group & !LEGACY,
-                    legacy: snapshot.legacy || group & LEGACY != 0,
-                })
-            }
-            Self::Own(edges) => {
-                let edge = edges.get(index)?;
-                Some(EdgeView {
-                    path: &edge.path,
-                    digest: edge.digest,
-                    group: edge.group & !LEGACY,
-                    legacy: edge.group & LEGACY != 0,
-                })
-            }
-        }
+    fn edge(self, edge: &EdgeRec) -> Option<EdgeView<'l>> {
+        let group = u16::try_from(edge.group.get()).unwrap_or(u16::MAX);
+        Some(EdgeView {
+            path: self.tables.path_text(edge.path.get())?,
+            digest: self.tables.digest_at(edge.digest.get()),
+            group: group & !LEGACY,
+            legacy: self.tables.is_legacy() || group & LEGACY != 0,
+        })
     }
 
-    fn iter(self) -> impl ExactSizeIterator<Item = EdgeView<'l>> {
+    fn edges(self, skip: u32, count: U32) -> impl ExactSizeIterator<Item = EdgeView<'l>> {
         // An index out of range cannot pass the checksum; it would read as an absent empty path.
         let nothing = EdgeView {
             path: "",
@@ -95,144 +91,82 @@ impl<'l> Edges<'l> {
             group: 0,
             legacy: false,
         };
-        (0..self.len()).map(move |index| self.get(index).unwrap_or(nothing))
-    }
-}
-
-impl<'l> StepView<'l> {
-    fn edges(
-        self,
-        skip: impl Fn(&StepRec) -> u32,
-        count: impl Fn(&StepRec) -> u32,
-        own: impl Fn(&'l StepRecord) -> &'l [Edge],
-    ) -> Edges<'l> {
-        match self {
-            Self::Base(step) => {
-                let from = step.record.edges.get().saturating_add(skip(step.record));
-                Edges::Base(step.snapshot, step.snapshot.edges(from, count(step.record)))
-            }
-            Self::Own(record) => Edges::Own(own(record)),
-        }
+        let from = self.record.edges.get().saturating_add(skip);
+        let edges = self.tables.edges(from, count.get()).iter();
+        edges.map(move |edge| self.edge(edge).unwrap_or(nothing))
     }
 
     /// What it made.
     pub fn outputs(self) -> impl ExactSizeIterator<Item = EdgeView<'l>> {
-        self.edges(|_| 0, |step| step.outputs.get(), |record| &record.outputs)
-            .iter()
+        self.edges(0, self.record.outputs)
     }
 
     /// The prerequisites as it saw them.
     pub fn needs(self) -> impl ExactSizeIterator<Item = EdgeView<'l>> {
-        self.edges(
-            |step| step.outputs.get(),
-            |step| step.needs.get(),
-            |record| &record.needs,
-        )
-        .iter()
+        self.edges(self.record.outputs.get(), self.record.needs)
     }
 
     /// What it found out itself.
     pub fn learned(self) -> impl ExactSizeIterator<Item = EdgeView<'l>> {
-        self.edges(
-            |step| step.outputs.get().saturating_add(step.needs.get()),
-            |step| step.learned.get(),
-            |record| &record.learned,
-        )
-        .iter()
+        let before = self.record.outputs.get();
+        let before = before.saturating_add(self.record.needs.get());
+        self.edges(before, self.record.learned)
     }
 
     /// Inputs that are no files, with their values.
     #[must_use]
     pub fn givens(self) -> Vec<(&'l str, Option<&'l str>)> {
-        match self {
-            Self::Base(step) => step
-                .snapshot
-                .givens(step.record.givens.get(), step.record.given_count.get())
-                .iter()
-                .filter_map(|given| {
-                    Some((
-                        step.snapshot.text(given.key.get())?,
-                        step.snapshot.text(given.value.get()),
-                    ))
-                })
-                .collect(),
-            Self::Own(record) => record
-                .givens
-                .iter()
-                .map(|given| (given.key.as_str(), given.value.as_deref()))
-                .collect(),
-        }
+        let (from, count) = (self.record.givens.get(), self.record.given_count.get());
+        let givens = self.tables.givens(from, count).iter();
+        let text = |index: U32| self.tables.text(index.get());
+        givens
+            .filter_map(|given| Some((text(given.key)?, text(given.value))))
+            .collect()
+    }
+
+    fn text(self, index: U32) -> &'l str {
+        self.tables.text(index.get()).unwrap_or_default()
     }
 
     /// The recipe as compared.
     #[must_use]
     pub fn recipe_text(self) -> &'l str {
-        match self {
-            Self::Base(step) => step
-                .snapshot
-                .text(step.record.recipe_text.get())
-                .unwrap_or_default(),
-            Self::Own(record) => &record.recipe_text,
-        }
+        self.text(self.record.recipe_text)
     }
 
     /// The values of its holes, as text.
     #[must_use]
     pub fn parameters(self) -> &'l str {
-        match self {
-            Self::Base(step) => step
-                .snapshot
-                .text(step.record.parameters.get())
-                .unwrap_or_default(),
-            Self::Own(record) => &record.parameters,
-        }
+        self.text(self.record.parameters)
     }
 
     /// Why it ran, one reason a line.
     #[must_use]
     pub fn reasons(self) -> &'l str {
-        match self {
-            Self::Base(step) => step
-                .snapshot
-                .text(step.record.reasons.get())
-                .unwrap_or_default(),
-            Self::Own(record) => &record.reasons,
-        }
+        self.text(self.record.reasons)
     }
 
     /// When it ended, nanoseconds since 1970.
     #[must_use]
     pub fn ended_at(self) -> i64 {
-        match self {
-            Self::Base(step) => step.record.ended_at.get(),
-            Self::Own(record) => record.ended_at,
-        }
+        self.record.ended_at.get()
     }
 
     /// How long it took.
     #[must_use]
     pub fn took(self) -> Duration {
-        Duration::from_nanos(match self {
-            Self::Base(step) => step.record.took.get(),
-            Self::Own(record) => record.took,
-        })
+        Duration::from_nanos(self.record.took.get())
     }
 
     /// The largest amount of memory any of its processes held.
     #[must_use]
     pub fn memory(self) -> ByteSize {
-        ByteSize(match self {
-            Self::Base(step) => step.record.memory.get(),
-            Self::Own(record) => record.memory,
-        })
+        ByteSize(self.record.memory.get())
     }
 
     /// Processor time of all its processes.
     #[must_use]
     pub fn processor(self) -> Duration {
-        Duration::from_nanos(match self {
-            Self::Base(step) => step.record.processor.get(),
-            Self::Own(record) => record.processor,
-        })
+        Duration::from_nanos(self.record.processor.get())
     }
 }

@@ -5,9 +5,9 @@ use crate::ledger::build;
 use crate::ledger::journal;
 use crate::ledger::records::Beginning;
 use crate::ledger::records::Entry;
-use crate::ledger::records::StepRecord;
 use crate::ledger::snapshot::Snapshot;
 use crate::ledger::state::Ledger;
+use crate::ledger::tables::Tables;
 use std::io;
 
 /// More bytes than this are written in several pieces.
@@ -86,7 +86,7 @@ impl Ledger {
     pub(super) fn apply(&mut self, entry: Entry) {
         match entry {
             Entry::File(path, record) => {
-                self.files.insert(path, Some(record));
+                self.recent.add_file(&path, &record);
             }
             Entry::Began(step) => {
                 let beginning = Beginning {
@@ -105,12 +105,15 @@ impl Ledger {
                 self.begun.remove(&step);
                 self.bad.insert(step, how);
             }
-            Entry::Ended(record) => self.apply_step(*record),
+            Entry::Ended(record) => {
+                self.begun.remove(&record.name);
+                self.bad.remove(&record.name);
+                self.recent.add_ended(&record);
+            }
             Entry::Forgotten(step) => {
-                self.drop_outputs(&step);
                 self.begun.remove(&step);
                 self.bad.remove(&step);
-                self.steps.insert(step, None);
+                self.recent.forget(&step);
             }
             Entry::Command(key, output) => {
                 self.commands.insert(key, output);
@@ -123,31 +126,6 @@ impl Ledger {
             }
             // It is read by whoever asks what was written since that project was kept.
             Entry::UpToDate(_) => {}
-        }
-    }
-
-    fn apply_step(&mut self, record: StepRecord) {
-        self.drop_outputs(&record.name);
-        self.begun.remove(&record.name);
-        self.bad.remove(&record.name);
-        for output in &record.outputs {
-            self.made_trees |= output.path.ends_with('/');
-            self.made.insert(output.path.clone(), record.name.clone());
-        }
-        self.steps.insert(record.name.clone(), Some(record));
-    }
-
-    fn drop_outputs(&mut self, step: &str) {
-        if let Some(Some(before)) = self.steps.get(step) {
-            for output in &before.outputs {
-                if self
-                    .made
-                    .get(&output.path)
-                    .is_some_and(|maker| maker == step)
-                {
-                    self.made.remove(&output.path);
-                }
-            }
         }
     }
 
@@ -194,8 +172,9 @@ impl Ledger {
     /// When it cannot be written; the old snapshot and journal then stay.
     pub fn fold(&mut self) -> io::Result<()> {
         let seed = fresh_seed(&self.seed);
-        let bytes = build::snapshot(self, &seed)?;
-        self.storage.replace_snapshot(&bytes)?;
+        build::snapshot(self, &seed, |ledger, pieces| {
+            ledger.storage.replace_snapshot(pieces)
+        })?;
         let head = journal::head(&seed);
         self.storage.start_journal(&head)?;
         let reopened = match self.storage.snapshot()? {
@@ -204,11 +183,9 @@ impl Ledger {
         };
         self.seed = seed;
         self.snapshot = Some(reopened);
-        self.steps.clear();
-        self.files.clear();
+        self.recent = Tables::default();
         self.commands.clear();
         self.folders.clear();
-        self.made.clear();
         self.journal_size = head.len();
         self.journal_open = true;
         Ok(())

@@ -3,7 +3,7 @@
 //! All texts lie in one arena and are found through a table of numbers, so a million paths cost
 //! their bytes and about twenty more each. Values of holes are kept in the same place.
 
-use std::cell::OnceCell;
+use std::sync::OnceLock;
 
 use hashbrown::HashTable;
 use xxhash_rust::xxh3::xxh3_64;
@@ -28,7 +28,7 @@ pub struct Paths {
     ranges: Vec<[u32; 2]>,
     hashes: Vec<u64>,
     /// Made when it is first needed: few runs of a project that was kept look for a path.
-    table: OnceCell<HashTable<u32>>,
+    table: OnceLock<HashTable<u32>>,
 }
 
 /// The hash of a path, also in files: XXH3, 64 bits, without a seed.
@@ -87,7 +87,7 @@ impl Paths {
             arena,
             ranges,
             hashes,
-            table: OnceCell::new(),
+            table: OnceLock::new(),
         }
     }
 

@@ -475,8 +475,8 @@ impl Storage for Frozen {
         self.ledger.journal()
     }
 
-    fn replace_snapshot(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.then(|storage| storage.replace_snapshot(bytes))
+    fn replace_snapshot(&mut self, pieces: &[&[u8]]) -> io::Result<()> {
+        self.then(|storage| storage.replace_snapshot(pieces))
     }
 
     fn start_journal(&mut self, head: &[u8]) -> io::Result<()> {
