@@ -93,11 +93,17 @@ impl Record {
     /// Whether it would be settled if it had been read at that time.
     #[must_use]
     pub fn would_settle(&self, read_at: i64) -> bool {
-        const SECOND: i64 = 1_000_000_000;
-        let whole_seconds = self.modified % SECOND == 0 && self.changed % SECOND == 0;
-        let grain = if whole_seconds { COARSE } else { GRAIN };
-        read_at.saturating_sub(self.modified.max(self.changed)) > grain
+        settles(self.modified, self.changed, read_at)
     }
+}
+
+/// Whether a file that was changed then, in nanoseconds since 1970, and read at that time is known by its times.
+#[must_use]
+pub fn settles(modified: i64, changed: i64, read_at: i64) -> bool {
+    const SECOND: i64 = 1_000_000_000;
+    let whole_seconds = modified % SECOND == 0 && changed % SECOND == 0;
+    let grain = if whole_seconds { COARSE } else { GRAIN };
+    read_at.saturating_sub(modified.max(changed)) > grain
 }
 
 impl Serialize for Digest {

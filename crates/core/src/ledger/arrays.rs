@@ -78,13 +78,29 @@ pub enum FormatError {
     Table,
 }
 
+/// How it is made sure that a file is what was written.
+#[derive(Clone, Copy)]
+enum Proof<'k> {
+    Sum,
+    Seal(&'k [u8; 32]),
+    Nothing,
+}
+
 impl Arrays {
     /// Checks a file's head, table and checksum.
     ///
     /// # Errors
     /// What is wrong.
     pub fn open(bytes: Bytes, layout: ArrayLayout) -> Result<Self, FormatError> {
-        Self::open_checked(bytes, layout, None)
+        Self::open_checked(bytes, layout, Proof::Sum)
+    }
+
+    /// The same for a file that this process has just written, without the checksum.
+    ///
+    /// # Errors
+    /// What is wrong.
+    pub fn open_own(bytes: Bytes, layout: ArrayLayout) -> Result<Self, FormatError> {
+        Self::open_checked(bytes, layout, Proof::Nothing)
     }
 
     /// The same for a file that was sealed with a key: only who has the key can have written it.
@@ -96,13 +112,13 @@ impl Arrays {
         layout: ArrayLayout,
         key: &[u8; 32],
     ) -> Result<Self, FormatError> {
-        Self::open_checked(bytes, layout, Some(key))
+        Self::open_checked(bytes, layout, Proof::Seal(key))
     }
 
     fn open_checked(
         bytes: Bytes,
         layout: ArrayLayout,
-        key: Option<&[u8; 32]>,
+        proof: Proof<'_>,
     ) -> Result<Self, FormatError> {
         let head = bytes.get(..HEAD).ok_or(FormatError::CutShort)?;
         let older = layout.older.iter().any(|magic| head[..8] == magic[..]);
@@ -123,9 +139,10 @@ impl Arrays {
         if number(48) != body.len() as u64 {
             return Err(FormatError::CutShort);
         }
-        let fits = match key {
-            Some(key) => seed == mac(body, number(56), key),
-            None => number(40) == xxh3_64(body),
+        let fits = match proof {
+            Proof::Seal(key) => seed == mac(body, number(56), key),
+            Proof::Sum => number(40) == xxh3_64(body),
+            Proof::Nothing => true,
         };
         if !fits {
             return Err(FormatError::Checksum);
@@ -227,18 +244,24 @@ pub fn seal_of(bytes: &[u8]) -> [u8; 32] {
 
 /// HighwayHash with 256 bits: a keyed hash that is strong and as fast as memory is read.
 fn mac(body: &[u8], flags: u64, key: &[u8; 32]) -> [u8; 32] {
+    bytes(hasher(flags, key).hash256(body))
+}
+
+fn hasher(flags: u64, key: &[u8; 32]) -> HighwayHasher {
     let word = |at: usize| {
         let mut bytes = [0; 8];
         bytes.copy_from_slice(&key[at * 8..at * 8 + 8]);
         u64::from_le_bytes(bytes)
     };
-    let key = Key([word(0) ^ flags, word(1), word(2), word(3)]);
-    let hash = HighwayHasher::new(key).hash256(body);
-    let mut seal = [0; 32];
-    for (bytes, word) in seal.chunks_mut(8).zip(hash) {
+    HighwayHasher::new(Key([word(0) ^ flags, word(1), word(2), word(3)]))
+}
+
+fn bytes(hash: [u64; 4]) -> [u8; 32] {
+    let mut bytes = [0; 32];
+    for (bytes, word) in bytes.chunks_mut(8).zip(hash) {
         bytes.copy_from_slice(&word.to_le_bytes());
     }
-    seal
+    bytes
 }
 
 /// The bytes of a file with these arrays, in the order of the layout.
@@ -254,7 +277,33 @@ pub fn pieces<T>(
     arrays: &[&[u8]],
     take: impl FnOnce(&[&[u8]]) -> T,
 ) -> T {
-    let padding = |bytes: &[u8]| &[0; 7][..bytes.len().next_multiple_of(8) - bytes.len()];
+    let table = table(layout, arrays);
+    let mut checksum = Xxh3::new();
+    body(&table, arrays, |piece| checksum.update(piece));
+    headed(layout, seed, checksum.digest(), flags, &table, arrays, take)
+}
+
+/// The same sealed with a key ([`seal`]); the seal is handed over too.
+pub fn sealed<T>(
+    layout: ArrayLayout,
+    key: &[u8; 32],
+    arrays: &[&[u8]],
+    take: impl FnOnce(&[&[u8]], [u8; 32]) -> T,
+) -> T {
+    let table = table(layout, arrays);
+    let mut hasher = hasher(0, key);
+    body(&table, arrays, |piece| hasher.append(piece));
+    let seal = bytes(hasher.finalize256());
+    headed(layout, &seal, 0, 0, &table, arrays, |pieces| {
+        take(pieces, seal)
+    })
+}
+
+fn padding(bytes: &[u8]) -> &'static [u8] {
+    &[0; 7][..bytes.len().next_multiple_of(8) - bytes.len()]
+}
+
+fn table(layout: ArrayLayout, arrays: &[&[u8]]) -> Vec<u8> {
     let mut table = Vec::new();
     let mut at = HEAD + arrays.len() * size_of::<SectionRec>();
     for (bytes, record) in arrays.iter().zip(layout.sizes) {
@@ -265,21 +314,66 @@ pub fn pieces<T>(
         table.extend_from_slice(section.as_bytes());
         at += bytes.len().next_multiple_of(8);
     }
-    let mut checksum = Xxh3::new();
-    checksum.update(&table);
+    table
+}
+
+/// All that stands behind the head, piece by piece.
+fn body<'b>(table: &'b [u8], arrays: &[&'b [u8]], mut each: impl FnMut(&'b [u8])) {
+    each(table);
     for bytes in arrays {
-        checksum.update(bytes);
-        checksum.update(padding(bytes));
+        each(bytes);
+        each(padding(bytes));
     }
+}
+
+fn headed<T>(
+    layout: ArrayLayout,
+    seed: &[u8; 32],
+    checksum: u64,
+    flags: u64,
+    table: &[u8],
+    arrays: &[&[u8]],
+    take: impl FnOnce(&[&[u8]]) -> T,
+) -> T {
+    let mut pieces = Vec::new();
+    body(table, arrays, |piece| pieces.push(piece));
+    let size: usize = pieces.iter().map(|piece| piece.len()).sum();
     let mut head = layout.magic.to_vec();
     head.extend_from_slice(seed);
-    head.extend_from_slice(&checksum.digest().to_le_bytes());
-    head.extend_from_slice(&((at - HEAD) as u64).to_le_bytes());
+    head.extend_from_slice(&checksum.to_le_bytes());
+    head.extend_from_slice(&(size as u64).to_le_bytes());
     head.extend_from_slice(&flags.to_le_bytes());
-    head.extend_from_slice(&table);
-    let mut pieces: Vec<&[u8]> = vec![&head];
-    for bytes in arrays {
-        pieces.extend([bytes, padding(bytes)]);
-    }
+    pieces.insert(0, &head);
     take(&pieces)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_sealed_in_pieces_is_what_is_sealed_whole() {
+        let layout = ArrayLayout {
+            magic: b"HLTEST01",
+            older: &[],
+            older_arrays: 0,
+            sizes: &[1, 4],
+        };
+        let arrays: [&[u8]; 2] = [b"thirteen byte", &[7; 8]];
+        let key = [5; 32];
+        let (whole, sealed_with) = sealed(layout, &key, &arrays, |pieces, seal| {
+            (pieces.concat(), seal)
+        });
+        let mut written = write(layout, &[0; 32], 0, &arrays);
+        seal(&mut written, &key);
+        assert_eq!(seal_of(&whole), sealed_with);
+        // The checksum is not that of a sealed file.
+        assert_eq!(whole[..40], written[..40]);
+        assert_eq!(whole[48..], written[48..]);
+        let opened = Arrays::open_sealed(Bytes::Owned(whole.clone()), layout, &key).unwrap();
+        assert_eq!(opened.get::<u8>(0), arrays[0]);
+        let mut changed = whole;
+        *changed.last_mut().unwrap() ^= 1;
+        assert!(Arrays::open_sealed(Bytes::Owned(changed), layout, &key).is_err());
+    }
 }

@@ -34,8 +34,8 @@ impl LedgerGlance {
     ///
     /// # Errors
     /// When it cannot be written; what was kept before then stays.
-    pub fn keep(&mut self, file: KeptFile, bytes: &[u8]) -> io::Result<()> {
-        self.storage.keep(file, bytes)
+    pub fn keep(&mut self, file: KeptFile, pieces: &[&[u8]]) -> io::Result<()> {
+        self.storage.keep(file, pieces)
     }
 
     /// What was written behind a mark; `None` when the ledger is another one by now, or of another version.

@@ -176,7 +176,18 @@ impl Snapshot {
     /// # Errors
     /// What is wrong.
     pub fn open(bytes: Bytes) -> Result<Self, FormatError> {
-        let arrays = Arrays::open(bytes, LAYOUT)?;
+        Self::of(Arrays::open(bytes, LAYOUT)?)
+    }
+
+    /// The same for one that this process has just written: it is not read through once more.
+    ///
+    /// # Errors
+    /// What is wrong.
+    pub fn open_own(bytes: Bytes) -> Result<Self, FormatError> {
+        Self::of(Arrays::open_own(bytes, LAYOUT)?)
+    }
+
+    fn of(arrays: Arrays) -> Result<Self, FormatError> {
         let index = arrays.get::<U32>(SnapshotSection::PathIndex as usize).len();
         if index != 0 && !index.is_power_of_two() {
             return Err(FormatError::Table);

@@ -309,8 +309,8 @@ impl Ledger {
     ///
     /// # Errors
     /// When it cannot be written; what was kept before then stays.
-    pub fn keep(&mut self, file: KeptFile, bytes: &[u8]) -> io::Result<()> {
-        self.storage.keep(file, bytes)
+    pub fn keep(&mut self, file: KeptFile, pieces: &[&[u8]]) -> io::Result<()> {
+        self.storage.keep(file, pieces)
     }
 
     /// Where the journal ends, bytes.

@@ -75,7 +75,7 @@ pub trait Storage: Send + Sync {
     fn kept(&self, file: KeptFile) -> io::Result<Option<Bytes>>;
     /// Keeps a file of the project as it was worked out, whole or not at all. It can be worked out again, so
     /// it need not be durable.
-    fn keep(&mut self, file: KeptFile, bytes: &[u8]) -> io::Result<()>;
+    fn keep(&mut self, file: KeptFile, pieces: &[&[u8]]) -> io::Result<()>;
 }
 
 /// A ledger in a folder: `ledger` is the snapshot, `journal` the journal.
@@ -241,8 +241,8 @@ impl Storage for RealStorage {
         self.mapped(file.name())
     }
 
-    fn keep(&mut self, file: KeptFile, bytes: &[u8]) -> io::Result<()> {
-        self.replace(file.name(), &[bytes], false)
+    fn keep(&mut self, file: KeptFile, pieces: &[&[u8]]) -> io::Result<()> {
+        self.replace(file.name(), pieces, false)
     }
 }
 
@@ -398,11 +398,12 @@ impl Storage for MemoryStorage {
         Ok(self.with(|files| files.kept[file as usize].clone().map(Bytes::Owned)))
     }
 
-    fn keep(&mut self, file: KeptFile, bytes: &[u8]) -> io::Result<()> {
+    fn keep(&mut self, file: KeptFile, pieces: &[&[u8]]) -> io::Result<()> {
+        let bytes = pieces.concat();
         self.with(|files| {
-            let (_, result) = files.take(bytes);
+            let (_, result) = files.take(&bytes);
             result?;
-            files.kept[file as usize] = Some(bytes.to_vec());
+            files.kept[file as usize] = Some(bytes);
             Ok(())
         })
     }

@@ -50,6 +50,14 @@ fn number(count: usize) -> u32 {
     u32::try_from(count).unwrap_or(NONE)
 }
 
+/// Adds to a list that may be very long: it grows by an eighth and not to twice its size.
+fn push<T>(list: &mut Vec<T>, item: T) {
+    if list.len() == list.capacity() {
+        list.reserve_exact((list.len() / 8).max(64));
+    }
+    list.push(item);
+}
+
 /// The first bytes of a digest are as good as any hash of it.
 fn hash(digest: &[u8; 32]) -> u64 {
     let mut start = [0; 8];
@@ -78,17 +86,20 @@ impl Tables {
         let known = &mut self.path_of[text.index()];
         if *known == NONE {
             *known = number(self.paths.len());
-            self.paths.push(PathRec {
-                text: text.0.into(),
-                digest: NONE.into(),
-                maker: NONE.into(),
-                step: NONE.into(),
-                size: 0.into(),
-                modified: 0.into(),
-                changed: 0.into(),
-                inode: 0.into(),
-                read_at: 0.into(),
-            });
+            push(
+                &mut self.paths,
+                PathRec {
+                    text: text.0.into(),
+                    digest: NONE.into(),
+                    maker: NONE.into(),
+                    step: NONE.into(),
+                    size: 0.into(),
+                    modified: 0.into(),
+                    changed: 0.into(),
+                    inode: 0.into(),
+                    read_at: 0.into(),
+                },
+            );
         }
         *known as usize
     }
@@ -100,7 +111,7 @@ impl Tables {
             return known;
         }
         let index = number(digests.len());
-        self.digests.push(digest.0);
+        push(&mut self.digests, digest.0);
         let digests = &self.digests;
         self.digest_of
             .insert_unique(hash(&digest.0), index, |&index| {
@@ -126,11 +137,14 @@ impl Tables {
         let path = self.path(edge.path);
         let digest = edge.digest.as_ref();
         let digest = digest.map_or(NONE, |digest| self.digest(digest));
-        self.edges.push(EdgeRec {
-            path: number(path).into(),
-            digest: digest.into(),
-            group: u32::from(edge.raw_group()).into(),
-        });
+        push(
+            &mut self.edges,
+            EdgeRec {
+                path: number(path).into(),
+                digest: digest.into(),
+                group: u32::from(edge.raw_group()).into(),
+            },
+        );
         path
     }
 
@@ -234,22 +248,25 @@ impl Tables {
             self.givens.push(given);
         }
         let [recipe_text, parameters, reasons] = texts.map(|text| self.intern(text));
-        self.steps.push(StepRec {
-            name: number(name).into(),
-            recipe_text,
-            parameters,
-            reasons,
-            edges: edges_at.into(),
-            outputs: number(edges[0].len()).into(),
-            needs: number(edges[1].len()).into(),
-            learned: number(edges[2].len()).into(),
-            givens: givens_at.into(),
-            given_count: (number(self.givens.len()) - givens_at).into(),
-            ended_at: 0.into(),
-            took: 0.into(),
-            memory: 0.into(),
-            processor: 0.into(),
-        });
+        push(
+            &mut self.steps,
+            StepRec {
+                name: number(name).into(),
+                recipe_text,
+                parameters,
+                reasons,
+                edges: edges_at.into(),
+                outputs: number(edges[0].len()).into(),
+                needs: number(edges[1].len()).into(),
+                learned: number(edges[2].len()).into(),
+                givens: givens_at.into(),
+                given_count: (number(self.givens.len()) - givens_at).into(),
+                ended_at: 0.into(),
+                took: 0.into(),
+                memory: 0.into(),
+                processor: 0.into(),
+            },
+        );
         index
     }
 

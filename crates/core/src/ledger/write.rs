@@ -178,7 +178,7 @@ impl Ledger {
         let head = journal::head(&seed);
         self.storage.start_journal(&head)?;
         let reopened = match self.storage.snapshot()? {
-            Some(bytes) => Snapshot::open(bytes).map_err(io::Error::other)?,
+            Some(bytes) => Snapshot::open_own(bytes).map_err(io::Error::other)?,
             None => return Err(io::Error::other("the ledger that was just written is gone")),
         };
         self.seed = seed;

@@ -19,6 +19,7 @@ use zerocopy::little_endian::U64;
 
 use crate::content::Record;
 use crate::content::State;
+use crate::content::settles;
 use crate::ledger::Bytes;
 use crate::ledger::Mark;
 use crate::ledger::arrays;
@@ -122,6 +123,16 @@ impl LookRec {
         )
     }
 
+    /// Whether it would not be young if it had been read at that time, nanoseconds since 1970.
+    pub fn would_settle(&self, read_at: i64) -> bool {
+        settles(self.modified.get(), self.changed.get(), read_at)
+    }
+
+    /// The file's size, bytes.
+    pub fn size(&self) -> u64 {
+        self.size.get()
+    }
+
     /// Whether its times prove nothing.
     pub fn is_young(&self) -> bool {
         self.kind.get() & YOUNG != 0
@@ -199,23 +210,24 @@ pub struct Front {
     pub header: FrontHeader,
 }
 
-/// The bytes of a front.
-pub fn write(header: &FrontHeader, looks: &FrontLooks, key: &[u8; 32]) -> Option<Vec<u8>> {
+/// Hands the bytes of a front to `take`, in pieces; `None` when it can't be written down.
+pub fn write<T>(
+    header: &FrontHeader,
+    looks: &FrontLooks,
+    key: &[u8; 32],
+    take: impl FnOnce(&[&[u8]]) -> T,
+) -> Option<T> {
     let small = postcard::to_allocvec(header).ok()?;
-    let mut bytes = arrays::write(
-        LAYOUT,
-        &[0; 32],
-        0,
-        &[
-            &small,
-            looks.arena.as_bytes(),
-            looks.ends.as_bytes(),
-            looks.looked.as_bytes(),
-            looks.digests.as_bytes(),
-        ],
-    );
-    arrays::seal(&mut bytes, key);
-    Some(bytes)
+    let arrays: [&[u8]; 5] = [
+        &small,
+        looks.arena.as_bytes(),
+        looks.ends.as_bytes(),
+        looks.looked.as_bytes(),
+        looks.digests.as_bytes(),
+    ];
+    Some(arrays::sealed(LAYOUT, key, &arrays, |pieces, _| {
+        take(pieces)
+    }))
 }
 
 impl Front {

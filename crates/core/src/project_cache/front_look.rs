@@ -76,7 +76,7 @@ impl Unchanged {
     pub fn note(&self, glance: &mut LedgerGlance) {
         let (mark, tail) = &self.place;
         let _ = match &self.renewed {
-            Some(front) => glance.keep(KeptFile::Front, front),
+            Some(front) => glance.keep(KeptFile::Front, &[front]),
             None if self.fresh.is_empty() => Ok(()),
             None => glance.add(mark, tail, &self.fresh),
         };

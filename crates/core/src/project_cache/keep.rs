@@ -49,14 +49,7 @@ pub fn keep<'d>(
     };
     dependencies.extend(earlier);
     let project = &mut loaded.project;
-    let kept = write(project, outcome, ledger, environment, &key, dependencies)?;
-    if let Some([front, body]) = kept {
-        // It spares time and nothing else; a disk that is full is told of by the ledger.
-        let _ = ledger
-            .keep(KeptFile::Body, &body)
-            .and_then(|()| ledger.keep(KeptFile::Front, &front));
-    }
-    Ok(())
+    write(project, outcome, ledger, environment, &key, dependencies)
 }
 
 /// Keeps a project of which a few targets were described otherwise, with all that is known of it else; the seal of its
@@ -74,12 +67,12 @@ pub fn keep_patched(
     let items = parts.flat_map(|part| writer::kept_items(part, &description.sources));
     let (body, seal) = cached.body_with_items(&items.collect::<Vec<_>>(), &key);
     let front = cached.front_with_texts(files, outcome.key, seal, &key)?;
-    ledger.keep(KeptFile::Body, &body).ok()?;
-    ledger.keep(KeptFile::Front, &front).ok()?;
+    ledger.keep(KeptFile::Body, &[&body]).ok()?;
+    ledger.keep(KeptFile::Front, &[&front]).ok()?;
     Some(seal_of(&front))
 }
 
-/// The bytes of front and body; none when the project can't be kept.
+/// Writes front and body, unless the project can't be kept.
 fn write(
     project: &mut Project<'_>,
     outcome: &BuildOutcome<'_, '_>,
@@ -87,32 +80,40 @@ fn write(
     environment: &RecordingEnvironment<'_>,
     key: &[u8; 32],
     dependencies: CacheDependencies,
-) -> io::Result<Option<[Vec<u8>; 2]>> {
+) -> io::Result<()> {
     let description = outcome.vars.description;
     let Some(files) = files(description, environment) else {
-        return Ok(None);
+        return Ok(());
     };
     let reader = Reader {
         disk: environment.disk,
         clock: environment.clock,
         records: &*ledger,
     };
-    let mut looks = LookCollector::new(&reader);
+    let mut looks = LookCollector::new(&reader, project.paths.len());
     let holding = writer::gather(project, outcome, ledger, &mut looks);
     let read = looks.settle(&project.paths, outcome.threads);
     let is_unsure = looks.is_unsure;
-    let looks = looks.finish(&project.paths);
+    let looks = looks.gathered();
     if holding.has_new_edges {
         // The next run works out anew in which order that puts it.
-        return Ok(None);
+        return Ok(());
     }
     ledger.add_all(read)?;
     if ledger.end() > SHORT_JOURNAL {
         ledger.fold()?;
     }
-    let body = writer::body(project, outcome, &holding, key);
-    let (Some(mark), Some(body)) = (ledger.mark()?, body) else {
-        return Ok(None);
+    // What the ledger held in memory is in its snapshot now: there is room for more.
+    let looks = looks.sorted(&project.paths);
+    let Some(mark) = ledger.mark()? else {
+        return Ok(());
+    };
+    // Keeping spares time and nothing else; a disk that is full is told of by the ledger.
+    let body = writer::body(project, outcome, &holding, key, |pieces, seal| {
+        ledger.keep(KeptFile::Body, pieces).map(|()| seal)
+    });
+    let Some(Ok(body)) = body else {
+        return Ok(());
     };
     let header = FrontHeader {
         key: outcome.key,
@@ -126,9 +127,13 @@ fn write(
         is_unsure,
         is_remarkable: description.is_remarkable,
         steps_in_order: holding.steps_in_order,
-        body: seal_of(&body),
+        body,
     };
-    Ok(front::write(&header, &looks, key).map(|front| [front, body]))
+    // A body without its front is not read.
+    let _ = front::write(&header, &looks, key, |pieces| {
+        ledger.keep(KeptFile::Front, pieces)
+    });
+    Ok(())
 }
 
 /// How the description's files are recognised; none when one is not what was read.

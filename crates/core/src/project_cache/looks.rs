@@ -38,7 +38,8 @@ const UNKNOWN: u32 = u32::MAX - 1;
 
 struct LookRow {
     look: LookRec,
-    record: Option<Record>,
+    /// The content, when something stands there.
+    digest: Digest,
     /// The path of something inside a whole folder.
     inside: Option<Box<str>>,
 }
@@ -65,12 +66,12 @@ pub struct LookCollector<'a> {
 }
 
 impl<'a> LookCollector<'a> {
-    /// Nothing is gathered yet.
-    pub fn new(reader: &'a Reader<'a>) -> Self {
+    /// Nothing is gathered yet, of so many paths.
+    pub fn new(reader: &'a Reader<'a>, paths: usize) -> Self {
         Self {
             reader,
-            rows: Vec::new(),
-            of_path: Vec::new(),
+            rows: Vec::with_capacity(paths),
+            of_path: vec![NOT_YET; paths],
             special: HashMap::new(),
             is_unsure: false,
             buffer: Vec::new(),
@@ -102,7 +103,7 @@ impl<'a> LookCollector<'a> {
             Some(state) => state.digest(),
             None => {
                 let row = &self.rows[self.of_path[path.index()] as usize];
-                row.record.map(|record| record.digest)
+                (row.look.kind() != LookKind::Absent).then_some(row.digest)
             }
         };
         now == edge.digest
@@ -159,7 +160,7 @@ impl<'a> LookCollector<'a> {
                     let record = record.or_else(|| self.reader.records.record(&inside))?;
                     LookRow {
                         look: LookRec::new(path.0, LookKind::Inside, Some(&record)),
-                        record: Some(record),
+                        digest: record.digest,
                         inside: Some(inside.into()),
                     }
                 }
@@ -176,21 +177,15 @@ impl<'a> LookCollector<'a> {
     /// Reads files once more whose record proves nothing, where a new one would; what is new is to be recorded.
     pub fn settle(&mut self, paths: &Paths, threads: usize) -> Vec<Entry> {
         let now = self.reader.clock.now();
-        let due = |row: &LookRow| {
-            let record = row.record.as_ref().filter(|record| !record.settled())?;
-            let is_file = row.look.kind() != LookKind::Names;
-            let due = is_file && record.would_settle(now) && record.size <= WORTH_READING;
-            due.then_some(record.digest)
+        let is_due = |row: &LookRow| {
+            let look = &row.look;
+            let is_file = !matches!(look.kind(), LookKind::Names | LookKind::Absent);
+            is_file && look.is_young() && look.would_settle(now) && look.size() <= WORTH_READING
         };
         let mut texts: Vec<(usize, &str, Digest)> = Vec::new();
         for (index, row) in self.rows.iter().enumerate() {
-            if let Some(digest) = due(row) {
-                let text = row.inside.as_deref();
-                texts.push((
-                    index,
-                    text.unwrap_or_else(|| paths.get(PathId(row.look.path.get()))),
-                    digest,
-                ));
+            if is_due(row) {
+                texts.push((index, row.text(paths), row.digest));
             }
         }
         texts.sort_unstable_by_key(|(_, text, _)| *text);
@@ -214,27 +209,36 @@ impl<'a> LookCollector<'a> {
             let Some(record) = record else { continue };
             let row = &mut self.rows[index];
             row.look = LookRec::new(row.look.path.get(), row.look.kind(), Some(&record));
-            row.record = Some(record);
             fresh.push(Entry::File(text, record));
         }
         fresh
     }
 
-    /// All that was gathered, sorted by path.
-    pub fn finish(mut self, paths: &Paths) -> FrontLooks {
+    /// What was gathered.
+    pub fn gathered(self) -> GatheredLooks {
+        GatheredLooks(self.rows)
+    }
+}
+
+/// What was gathered of the files of steps without a reason to run.
+pub struct GatheredLooks(Vec<LookRow>);
+
+impl GatheredLooks {
+    /// All of it, sorted by path.
+    pub fn sorted(mut self, paths: &Paths) -> FrontLooks {
         // Outputs come sorted, and prerequisites nearly so: a stable sort goes by runs.
-        self.rows
+        self.0
             .sort_by(|one, other| one.text(paths).cmp(other.text(paths)));
         let mut looks = FrontLooks::default();
-        looks.ends.reserve_exact(self.rows.len());
-        looks.looked.reserve_exact(self.rows.len());
-        looks.digests.reserve_exact(self.rows.len());
-        for row in self.rows {
+        looks.ends.reserve_exact(self.0.len());
+        looks.looked.reserve_exact(self.0.len());
+        looks.digests.reserve_exact(self.0.len());
+        let bytes = self.0.iter().map(|row| row.text(paths).len());
+        looks.arena.reserve_exact(bytes.sum());
+        for row in self.0 {
             looks.arena.push_str(row.text(paths));
             looks.ends.push(number(looks.arena.len()));
-            looks
-                .digests
-                .push(row.record.map_or([0; 32], |record| record.digest.0));
+            looks.digests.push(row.digest.0);
             looks.looked.push(row.look);
         }
         looks
@@ -244,7 +248,7 @@ impl<'a> LookCollector<'a> {
 fn plain(path: PathId, kind: LookKind, record: Option<Record>) -> LookRow {
     LookRow {
         look: LookRec::new(path.0, kind, record.as_ref()),
-        record,
+        digest: record.map_or(Digest([0; 32]), |record| record.digest),
         inside: None,
     }
 }
@@ -259,7 +263,7 @@ fn names_row(reader: &Reader<'_>, path: PathId, folder: &str, read_at: i64) -> O
     let record = Record::new(&stat, read_at, names);
     Some(LookRow {
         look: LookRec::new(path.0, LookKind::Names, Some(&record)),
-        record: Some(record),
+        digest: record.digest,
         inside: Some(folder.into()),
     })
 }

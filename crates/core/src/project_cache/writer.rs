@@ -166,14 +166,15 @@ fn add_step(
     is_good
 }
 
-/// The bytes of the body, sealed with a key; `None` when a project can't be written down.
-#[must_use]
-pub fn body(
+/// Hands the bytes of the body to `take`, in pieces, with the seal that they have; `None` when a project can't be
+/// written down.
+pub fn body<T>(
     project: &Project<'_>,
     outcome: &BuildOutcome<'_, '_>,
     holding: &Holding,
     key: &[u8; 32],
-) -> Option<Vec<u8>> {
+    take: impl FnOnce(&[&[u8]], [u8; 32]) -> T,
+) -> Option<T> {
     let (decls, holes) = kept_decls(project);
     let parts = &outcome.vars.description.parts;
     let sources = &outcome.vars.description.sources;
@@ -194,9 +195,10 @@ pub fn body(
         .iter()
         .flat_map(|part| kept_items(part, sources))
         .collect();
-    let mut bytes = arrange(project, outcome, &header, holding, &decls, &items)?;
-    arrays::seal(&mut bytes, key);
-    Some(bytes)
+    let small = postcard::to_allocvec(&header).ok()?;
+    Some(arrange(
+        project, outcome, &small, holding, &decls, &items, key, take,
+    ))
 }
 
 fn kept_part(part: &Part) -> (String, Option<u32>, u32) {
@@ -277,14 +279,17 @@ fn kept_task(task: &TaskNode<'_>) -> KeptTask {
     }
 }
 
-fn arrange(
+#[expect(clippy::too_many_arguments, reason = "one for each of what is written")]
+fn arrange<T>(
     project: &Project<'_>,
     outcome: &BuildOutcome<'_, '_>,
-    header: &CacheHeader,
+    small: &[u8],
     holding: &Holding,
     decls: &[DeclRec],
     items: &[ItemRec],
-) -> Option<Vec<u8>> {
+    key: &[u8; 32],
+    take: impl FnOnce(&[&[u8]], [u8; 32]) -> T,
+) -> T {
     let numbers = |ids: &[PathId]| ids.iter().map(|id| id.0).collect::<Vec<u32>>();
     let outputs: Vec<Pair> = project
         .outputs
@@ -310,14 +315,12 @@ fn arrange(
     let nodes: Vec<u32> = outcome.order.nodes.iter().map(|node| node.0).collect();
     let (order_starts, order_edges) = outcome.order.parts();
     let (arena, ranges, hashes) = project.paths.parts();
-    let small = postcard::to_allocvec(header).ok()?;
     let (values, sorted) = (numbers(&project.values), numbers(&project.sorted_outputs));
-    Some(arrays::write(
+    arrays::sealed(
         LAYOUT,
-        &[0; 32],
-        0,
+        key,
         &[
-            &small,
+            small,
             arena.as_bytes(),
             ranges.as_bytes(),
             hashes.as_bytes(),
@@ -338,7 +341,8 @@ fn arrange(
             decls.as_bytes(),
             items.as_bytes(),
         ],
-    ))
+        take,
+    )
 }
 
 /// Lists one behind the other, and where each begins; one more at the end.

@@ -187,6 +187,8 @@ pub fn reasons(state: &StepState<'_>, ledger: &Ledger) -> Vec<Reason> {
         reasons.push(Reason::of(ReasonKind::Asked));
     }
     reasons.sort_by_key(|reason| reason.kind);
+    // In a run from cold each of very many steps has one, until it begins.
+    reasons.shrink_to_fit();
     reasons
 }
 

@@ -508,7 +508,7 @@ impl Storage for Frozen {
         self.ledger.kept(file)
     }
 
-    fn keep(&mut self, file: KeptFile, bytes: &[u8]) -> io::Result<()> {
-        self.then(|storage| storage.keep(file, bytes))
+    fn keep(&mut self, file: KeptFile, pieces: &[&[u8]]) -> io::Result<()> {
+        self.then(|storage| storage.keep(file, pieces))
     }
 }
