@@ -97,10 +97,11 @@ impl RebuildRequest {
         }
     }
 
-    /// What is still open once everything else was looked at: names that came or went after that look.
+    /// What is still open once everything else was looked at: names that came or went after that look, and questions.
     pub fn left(self) -> Self {
         Self {
             names: self.names,
+            asked: self.asked,
             ..Self::default()
         }
     }
@@ -228,6 +229,10 @@ pub fn wait(
     broken: bool,
     hooks: &mut WaitHooks<'_>,
 ) -> RebuildRequest {
+    if !rebuild.asked.is_empty() {
+        // They came before everything was looked at.
+        (hooks.answer)(&mut rebuild);
+    }
     while !rebuild.is_one() && !(hooks.is_enough)(&rebuild) {
         if rebuild.names.is_empty() {
             match events_in.recv() {
@@ -261,7 +266,8 @@ fn gather(
     broken: bool,
 ) {
     let first = Instant::now();
-    while !rebuild.ends() && first.elapsed() < LONGEST {
+    // Whoever asks has little patience.
+    while !rebuild.ends() && rebuild.asked.is_empty() && first.elapsed() < LONGEST {
         let quiet = if count > MANY {
             QUIET_AFTER_MANY
         } else {

@@ -114,14 +114,14 @@ fn whoever_watches_is_asked_and_believed_only_as_far_as_it_can_know() {
 }
 
 /// The program, watching.
-struct Standing<'b> {
-    bed: &'b Bed,
+pub struct Standing {
+    socket: PathBuf,
     child: Child,
     query: Value,
 }
 
-impl<'b> Standing<'b> {
-    fn start(bed: &'b Bed, words: &[&str]) -> Self {
+impl Standing {
+    pub fn start(bed: &Bed, words: &[&str]) -> Self {
         // What is asked is told by whoever asks.
         let query = stand_in(bed, Some("\"Alone\""), || {
             bed.run(&[]).status(0);
@@ -135,15 +135,15 @@ impl<'b> Standing<'b> {
             .spawn()
             .unwrap();
         Self {
-            bed,
+            socket: socket(bed),
             child,
             query: query.expect("it was asked"),
         }
     }
 
     /// What is answered now; none when nobody listens.
-    fn ask(&self) -> Option<Value> {
-        let mut stream = UnixStream::connect(socket(self.bed)).ok()?;
+    pub fn ask(&self) -> Option<Value> {
+        let mut stream = UnixStream::connect(&self.socket).ok()?;
         stream
             .set_read_timeout(Some(Duration::from_secs(5)))
             .unwrap();
@@ -170,7 +170,7 @@ impl<'b> Standing<'b> {
     }
 }
 
-impl Drop for Standing<'_> {
+impl Drop for Standing {
     fn drop(&mut self) {
         let pid = Pid::from_child(&self.child);
         let _ = rustix::process::kill_process(pid, Signal::TERM);
