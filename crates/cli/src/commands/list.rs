@@ -18,8 +18,11 @@ use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::ListArguments;
 use crate::commands::read_only::ReadOnlyProject;
+use crate::commands::unchanged::text_of_watch;
 use crate::failure::CommandError;
 use crate::project;
+use crate::standing::StandingWish;
+use crate::standing::TextStyle;
 use crate::ui::Ui;
 use crate::ui::style::Role;
 use crate::ui::text;
@@ -63,8 +66,17 @@ struct OwnTaskJson {
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCode, CommandError> {
-    let location = project::locate(common)?;
-    let workspace = project::open(location, common, ui, Access::Read)?;
+    let approach = project::approach(project::locate(common)?, common)?;
+    // Whoever watches a project knows nothing of the user's own tasks.
+    if !arguments.asking.ask && project::user().own_tasks().is_none() {
+        let all = arguments.all;
+        let wish = |style| StandingWish::List { all, style };
+        if let Some(text) = text_of_watch(&approach, &[], wish, arguments.format, ui) {
+            ui.print(&text)?;
+            return Ok(ExitCode::SUCCESS);
+        }
+    }
+    let workspace = project::open_after(approach, common, ui, Access::Read)?;
     let own = own_tasks(common, ui)?;
     ReadOnlyProject::at_opened_asking(&workspace, arguments.asking, ui, |read_only| {
         match arguments.format {
@@ -92,6 +104,20 @@ pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCod
         }
         Ok(ExitCode::SUCCESS)
     })
+}
+
+/// What is said of a project without tasks of the user's own.
+pub fn of_project(
+    vars: &Vars<'_>,
+    project: &Project<'_>,
+    all: bool,
+    style: TextStyle,
+) -> Result<String, CommandError> {
+    let ui = Ui::silent().with_colour(style.colour);
+    if style.json {
+        return ui.json(&json(vars, project));
+    }
+    Ok(render(&rows(vars, project, all), ui))
 }
 
 /// The tasks of the user's own description.

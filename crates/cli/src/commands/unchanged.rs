@@ -14,13 +14,17 @@ use handloom_core::text::Sources;
 use handloom_core::workspace::Approach;
 use handloom_core::world::Digest;
 
+use crate::arguments::Format;
 use crate::commands::running;
 use crate::commands::running::Work;
 use crate::failure;
 use crate::failure::CommandError;
 use crate::signals::Signals;
 use crate::standing;
+use crate::standing::StandingAnswer;
 use crate::standing::StandingQuery;
+use crate::standing::StandingWish;
+use crate::standing::TextStyle;
 use crate::ui::Ui;
 use crate::ui::report;
 
@@ -57,7 +61,33 @@ pub fn asked_of_watch(approach: &Approach, work: &Work<'_>) -> Option<usize> {
 
 /// What whoever watches the project says of names, when nothing has to be done for them.
 pub fn ask_watch(approach: &Approach, names: &[String]) -> Option<usize> {
+    match ask(approach, names, StandingWish::Unchanged)? {
+        StandingAnswer::Unchanged { kept, .. } => Some(kept),
+        StandingAnswer::Alone | StandingAnswer::Text { .. } => None,
+    }
+}
+
+/// The text that whoever watches the project has for a command that only reads.
+pub fn text_of_watch(
+    approach: &Approach,
+    names: &[String],
+    wish: impl FnOnce(TextStyle) -> StandingWish,
+    format: Format,
+    ui: Ui,
+) -> Option<String> {
+    let wish = wish(TextStyle {
+        json: format == Format::Json,
+        colour: ui.out.colour,
+    });
+    match ask(approach, names, wish)? {
+        StandingAnswer::Text { text, .. } => Some(text),
+        StandingAnswer::Alone | StandingAnswer::Unchanged { .. } => None,
+    }
+}
+
+fn ask(approach: &Approach, names: &[String], wish: StandingWish) -> Option<StandingAnswer> {
     let query = StandingQuery {
+        wish,
         build: BUILD.to_owned(),
         outside: hex(&approach.outside()),
         names: names.to_vec(),

@@ -418,7 +418,7 @@ impl Watch<'_> {
         watch_set: &WatchSet,
         disk: &dyn Disk,
         broken: bool,
-        standing: Option<&Standing<'_>>,
+        standing: Option<&Standing<'_, '_, '_>>,
     ) -> RebuildRequest {
         self.waited = true;
         self.watch_status.show(watch_set.sources());

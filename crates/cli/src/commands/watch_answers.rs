@@ -1,6 +1,9 @@
 //! What the one that watches answers to others, and how it only stands there.
 
 use handloom_core::content::Reader;
+use handloom_core::graph::BuildRequest;
+use handloom_core::graph::Node;
+use handloom_core::graph::goals;
 use handloom_core::project::folders::Folders;
 use handloom_core::project_cache::BUILD;
 use handloom_core::project_cache::ResidentProject;
@@ -10,13 +13,16 @@ use handloom_core::workspace::Access;
 use handloom_core::workspace::ProjectLock;
 use handloom_core::workspace::Workspace;
 
+use crate::commands::list;
 use crate::commands::running;
 use crate::commands::unchanged::hex;
 use crate::commands::watch::Watch;
+use crate::commands::why;
 use crate::failure::CommandError;
 use crate::project;
 use crate::standing::StandingAnswer;
 use crate::standing::StandingQuery;
+use crate::standing::StandingWish;
 use crate::watching;
 use crate::watching::RebuildRequest;
 
@@ -24,8 +30,9 @@ use crate::watching::RebuildRequest;
 const MOST: usize = 256;
 
 /// What is known of a project in which nothing has to be done.
-pub struct Standing<'s> {
+pub struct Standing<'s, 'v, 'd> {
     workspace: &'s Workspace,
+    resident: &'s ResidentProject<'v, 'd>,
     /// How many steps there are, while nothing was noticed.
     pub kept: Option<usize>,
     names: Vec<String>,
@@ -34,11 +41,11 @@ pub struct Standing<'s> {
     environment: Vec<(String, Option<String>)>,
 }
 
-impl<'s> Standing<'s> {
+impl<'s, 'v, 'd> Standing<'s, 'v, 'd> {
     /// What a resident project can answer; none when more decides than what is told by notices.
     pub fn new(
         workspace: &'s Workspace,
-        resident: &ResidentProject<'_, '_>,
+        resident: &'s ResidentProject<'v, 'd>,
         names: &[String],
         kept: Option<usize>,
         is_quiet: bool,
@@ -50,6 +57,7 @@ impl<'s> Standing<'s> {
         let told = environment.map(|(name, digest)| (name, digest.map(|digest| hex(&digest))));
         Some(Self {
             workspace,
+            resident,
             kept,
             is_quiet,
             names: names.to_vec(),
@@ -60,10 +68,8 @@ impl<'s> Standing<'s> {
     /// The answer to a question, when `rebuild` is all that was noticed since nothing had to be done.
     pub fn answer(&self, query: &StandingQuery, rebuild: &mut RebuildRequest) -> StandingAnswer {
         let location = &self.workspace.location;
-        let is_asked = query.build == BUILD
-            && query.outside == hex(&self.workspace.outside_digest())
-            && query.names == self.names
-            && query.folder == location.folder;
+        let is_asked =
+            query.build == BUILD && query.outside == hex(&self.workspace.outside_digest());
         let Some(kept) = self.kept.filter(|_| is_asked) else {
             return StandingAnswer::Alone;
         };
@@ -75,9 +81,44 @@ impl<'s> Standing<'s> {
         if !rebuild.is_calm() || rebuild.others_wrote && self.is_quiet || !is_alone {
             return StandingAnswer::Alone;
         }
-        StandingAnswer::Unchanged {
-            kept,
-            environment: self.environment.clone(),
+        let environment = self.environment.clone();
+        let text = match query.wish {
+            StandingWish::Unchanged => {
+                let is_same = query.names == self.names && query.folder == location.folder;
+                return match is_same {
+                    true => StandingAnswer::Unchanged { kept, environment },
+                    false => StandingAnswer::Alone,
+                };
+            }
+            StandingWish::Why { last, style } => self
+                .kept_step(query)
+                .and_then(|step| why::of_kept(self.workspace, step, last, style).ok()),
+            StandingWish::List { all, style } => {
+                let project = &self.resident.loaded.project;
+                list::of_project(self.resident.vars, project, all, style).ok()
+            }
+        };
+        match text {
+            Some(text) => StandingAnswer::Text { text, environment },
+            None => StandingAnswer::Alone,
+        }
+    }
+
+    /// The one step that is named, when it is among those that would be kept.
+    fn kept_step(&self, query: &StandingQuery) -> Option<&str> {
+        let project = &self.resident.loaded.project;
+        let asked = BuildRequest {
+            names: query.names.clone(),
+            folder: query.folder.clone(),
+            ..BuildRequest::default()
+        };
+        let found = goals(project, &asked);
+        match (&found.unknown[..], &found.nodes[..]) {
+            ([], [node]) if self.resident.order.nodes.contains(node) => match node.node(project) {
+                Node::Step(step) => Some(project.step_name(step)),
+                Node::Task(_) | Node::Set(_) => None,
+            },
+            _ => None,
         }
     }
 

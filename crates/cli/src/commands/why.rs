@@ -18,6 +18,8 @@ use handloom_core::status::Decision;
 use handloom_core::status::Prediction;
 use handloom_core::verdict::Reason;
 use handloom_core::verdict::ReasonKind;
+use handloom_core::workspace::Access;
+use handloom_core::workspace::Workspace;
 use handloom_core::world::share;
 
 use crate::arguments::Common;
@@ -26,7 +28,11 @@ use crate::arguments::WhyArguments;
 use crate::commands::preview::because;
 use crate::commands::preview::open_steps;
 use crate::commands::read_only::ReadOnlyProject;
+use crate::commands::unchanged::text_of_watch;
 use crate::failure::CommandError;
+use crate::project;
+use crate::standing::StandingWish;
+use crate::standing::TextStyle;
 use crate::ui::Ui;
 use crate::ui::style::Role;
 use crate::ui::text;
@@ -40,7 +46,18 @@ struct WhyJson<'a> {
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode, CommandError> {
-    ReadOnlyProject::at(common, arguments.asking, ui, |read_only| {
+    let approach = project::approach(project::locate(common)?, common)?;
+    if !arguments.asking.ask {
+        let last = arguments.last;
+        let wish = |style| StandingWish::Why { last, style };
+        let names = std::slice::from_ref(&arguments.name);
+        if let Some(text) = text_of_watch(&approach, names, wish, arguments.format, ui) {
+            ui.print(&text)?;
+            return Ok(ExitCode::SUCCESS);
+        }
+    }
+    let workspace = project::open_after(approach, common, ui, Access::Read)?;
+    ReadOnlyProject::at_opened_asking(&workspace, arguments.asking, ui, |read_only| {
         let (order, predictions) =
             read_only.dry_run(std::slice::from_ref(&arguments.name), false)?;
         let project = read_only.project;
@@ -64,7 +81,7 @@ pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode
             }
             Node::Step(_) | Node::Set(_) => name.clone(),
         };
-        let last = last_reasons(read_only, &key);
+        let last = last_reasons(read_only.workspace, &key);
         let reasons = if arguments.last {
             &last
         } else {
@@ -82,7 +99,7 @@ pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode
         read_only.warnings()?;
         let mut out = String::new();
         if arguments.last {
-            explain_last(read_only, (&name, &key), &last, ui, &mut out);
+            explain_last(read_only.workspace, (&name, &key), &last, ui, &mut out);
         } else {
             explain(
                 read_only,
@@ -99,8 +116,39 @@ pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode
     })
 }
 
-fn last_reasons(read_only: &ReadOnlyProject<'_, '_>, name: &str) -> Vec<Reason> {
-    let ledger = read_only.workspace.ledger.borrow();
+/// What is said of a step that would be kept.
+pub fn of_kept(
+    workspace: &Workspace,
+    step: &str,
+    last: bool,
+    style: TextStyle,
+) -> Result<String, CommandError> {
+    let ui = Ui::silent().with_colour(style.colour);
+    let reasons = if last {
+        last_reasons(workspace, step)
+    } else {
+        Vec::new()
+    };
+    if style.json {
+        let would = Decision::Keep.name();
+        return ui.json(&WhyJson {
+            step: step.to_owned(),
+            reasons: &reasons,
+            would,
+        });
+    }
+    let mut out = String::new();
+    if last {
+        explain_last(workspace, (step, step), &reasons, ui, &mut out);
+    } else {
+        let name = ui.out.paint(Role::Name, &text::safe(step));
+        kept(workspace, step, &name, &mut out);
+    }
+    Ok(out)
+}
+
+fn last_reasons(workspace: &Workspace, name: &str) -> Vec<Reason> {
+    let ledger = workspace.ledger.borrow();
     ledger
         .step(name)
         .map(|record| {
@@ -114,13 +162,13 @@ fn last_reasons(read_only: &ReadOnlyProject<'_, '_>, name: &str) -> Vec<Reason> 
 }
 
 fn explain_last(
-    read_only: &ReadOnlyProject<'_, '_>,
+    workspace: &Workspace,
     (name, key): (&str, &str),
     reasons: &[Reason],
     ui: Ui,
     out: &mut String,
 ) {
-    let ledger = read_only.workspace.ledger.borrow();
+    let ledger = workspace.ledger.borrow();
     let Some(record) = ledger.step(key) else {
         out.push_str(&format!(
             "{} was never made\n",
@@ -188,7 +236,7 @@ fn explain(
         .out
         .paint(Role::Name, &text::safe(&prediction.node.name(project)));
     match prediction.decision {
-        Decision::Keep => kept(read_only, key, &name, out),
+        Decision::Keep => kept(read_only.workspace, key, &name, out),
         Decision::Run => {
             out.push_str(&format!("{name} would run, because\n"));
             for reason in &prediction.reasons {
@@ -292,12 +340,12 @@ fn difference(was: &str, now: &str, ui: Ui, out: &mut String) {
     }
 }
 
-fn kept(read_only: &ReadOnlyProject<'_, '_>, key: &str, name: &str, out: &mut String) {
+fn kept(workspace: &Workspace, key: &str, name: &str, out: &mut String) {
     const MOST: usize = 20;
     out.push_str(&format!(
         "{name} would be kept: nothing it was made from differs\n"
     ));
-    let ledger = read_only.workspace.ledger.borrow();
+    let ledger = workspace.ledger.borrow();
     let Some(record) = ledger.step(key) else {
         return;
     };

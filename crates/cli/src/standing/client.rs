@@ -12,7 +12,7 @@ use std::time::Duration;
 use rustix::fs::Mode;
 use rustix::fs::OFlags;
 
-use crate::standing::LONGEST;
+use crate::standing::LONGEST_ANSWER;
 use crate::standing::SOCKET;
 use crate::standing::StandingAnswer;
 use crate::standing::StandingQuery;
@@ -21,13 +21,13 @@ use crate::standing::server::is_own;
 /// Whoever does not answer in this time is not asked.
 const PATIENCE: Duration = Duration::from_millis(50);
 
-/// How many steps there are, when whoever watches the project says that none of them has to run; `digest` tells a
-/// value of this process's environment as the other one does.
+/// What whoever watches the project says, when that holds here too; `digest` tells a value of this process's
+/// environment as the other one does.
 pub fn ask(
     own: &Path,
     query: &StandingQuery,
     digest: &dyn Fn(&str) -> Option<String>,
-) -> Option<usize> {
+) -> Option<StandingAnswer> {
     let mut stream = connect(own)?;
     if !is_own(&stream) {
         return None;
@@ -38,15 +38,16 @@ pub fn ask(
     line.push(b'\n');
     stream.write_all(&line).ok()?;
     let mut answer = Vec::new();
-    let mut reader = BufReader::new(stream.take(LONGEST));
+    let mut reader = BufReader::new(stream.take(LONGEST_ANSWER));
     reader.read_until(b'\n', &mut answer).ok()?;
-    match serde_json::from_slice(&answer).ok()? {
-        StandingAnswer::Alone => None,
-        StandingAnswer::Unchanged { kept, environment } => {
-            let is_same = |(name, value): &(String, Option<String>)| digest(name) == *value;
-            environment.iter().all(is_same).then_some(kept)
-        }
-    }
+    let answer = serde_json::from_slice(&answer).ok()?;
+    let (StandingAnswer::Unchanged { environment, .. } | StandingAnswer::Text { environment, .. }) =
+        &answer
+    else {
+        return None;
+    };
+    let is_same = |(name, value): &(String, Option<String>)| digest(name) == *value;
+    environment.iter().all(is_same).then_some(answer)
 }
 
 /// A socket's path may not be long: it is reached through the folder that it lies in.

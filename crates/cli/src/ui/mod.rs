@@ -92,11 +92,24 @@ impl Ui {
         Ok(out.flush()?)
     }
 
+    /// The same with or without colours in what is printed.
+    pub fn with_colour(self, colour: bool) -> Self {
+        Self {
+            out: Theme { colour },
+            ..self
+        }
+    }
+
     /// Prints a value as JSON.
     pub fn print_json(self, value: &impl serde::Serialize) -> Result<(), CommandError> {
+        self.print(&self.json(value)?)
+    }
+
+    /// A value as JSON, as it is printed.
+    pub fn json(self, value: &impl serde::Serialize) -> Result<String, CommandError> {
         let text = serde_json::to_string_pretty(value)
             .map_err(|error| CommandError::io("can't write JSON", error.into()))?;
-        self.print(&format!("{}\n", text::shown_json(&text)))
+        Ok(format!("{}\n", text::shown_json(&text)))
     }
 
     /// Says something about the work on standard error. That nobody listens is no reason to stop.

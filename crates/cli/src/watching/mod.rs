@@ -197,8 +197,16 @@ impl RebuildRequest {
         if touch.is_cause() {
             self.cause(path.clone());
         }
-        if touch != ChangeImpact::Nothing {
-            self.invalidated.push(path);
+        if touch == ChangeImpact::Nothing {
+            return;
+        }
+        match watch_set.made_tree(&path) {
+            // It is known as a whole.
+            Some(tree) if self.invalidated.last().is_none_or(|last| last != tree) => {
+                self.invalidated.push(tree.to_owned());
+            }
+            Some(_) => {}
+            None => self.invalidated.push(path),
         }
     }
 }

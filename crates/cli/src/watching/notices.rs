@@ -8,12 +8,14 @@
 
 use std::collections::HashMap;
 use std::collections::HashSet;
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::Mutex;
 use std::sync::mpsc::Sender;
 use std::time::Duration;
+use std::time::SystemTime;
 
 use notify::Config;
 use notify::Event;
@@ -62,8 +64,8 @@ pub struct Notices {
     root: PathBuf,
     told: Sender<WatchEvent>,
     watcher: RecommendedWatcher,
-    watched: HashSet<String>,
-    trees: HashSet<String>,
+    watched: HashMap<String, Option<FolderId>>,
+    trees: HashMap<String, Option<FolderId>>,
     /// Files that were looked at whether they are links.
     followed: HashSet<String>,
     links: Links,
@@ -91,8 +93,8 @@ impl Notices {
             root: root.to_owned(),
             told,
             watcher,
-            watched: HashSet::new(),
-            trees: HashSet::new(),
+            watched: HashMap::new(),
+            trees: HashMap::new(),
             followed: HashSet::new(),
             links,
             full: false,
@@ -124,18 +126,24 @@ impl Notices {
     /// Watches one folder more; whether that can be done.
     pub fn hear(&mut self, folder: &str) -> bool {
         self.watch(folder, RecursiveMode::NonRecursive);
-        self.watched.contains(folder)
+        self.watched.contains_key(folder)
+    }
+
+    /// Whether a folder is not watched, or is another one by now: the run of somebody else may have put it there.
+    fn is_due(&self, folder: &str, known: &HashMap<String, Option<FolderId>>) -> bool {
+        let known = known.get(folder);
+        !self.full && known.is_none_or(|known| *known != folder_id(&self.root.join(folder)))
     }
 
     /// Watches all that a run depends on.
     pub fn cover(&mut self, watch_set: &WatchSet) {
         for folder in watch_set.folders() {
-            if !self.full && !self.watched.contains(folder) {
+            if self.is_due(folder, &self.watched) {
                 self.watch(folder, RecursiveMode::NonRecursive);
             }
         }
         for tree in watch_set.trees() {
-            if !self.full && !self.trees.contains(tree) {
+            if self.is_due(tree, &self.trees) {
                 self.watch(tree, RecursiveMode::Recursive);
             }
         }
@@ -187,11 +195,11 @@ impl Notices {
         let below = format!("{folder}/");
         let (gone, kept) = std::mem::take(&mut self.watched)
             .into_iter()
-            .partition(|watched| watched.starts_with(&below));
+            .partition(|(watched, _)| watched.starts_with(&below));
         self.watched = kept;
-        let gone: HashSet<String> = gone;
-        self.trees.retain(|tree| !tree.starts_with(&below));
-        for folder in gone {
+        let gone: HashMap<String, _> = gone;
+        self.trees.retain(|tree, _| !tree.starts_with(&below));
+        for folder in gone.into_keys() {
             // The system forgets folders that are gone by itself.
             let _ = self.watcher.unwatch(&self.root.join(folder));
         }
@@ -203,6 +211,16 @@ impl Notices {
             // It is noticed in the folder around it when it comes.
             return;
         }
+        let known = if mode == RecursiveMode::Recursive {
+            &mut self.trees
+        } else {
+            &mut self.watched
+        };
+        if known.remove(folder).is_some() {
+            // What is watched under this name is another folder.
+            let _ = self.watcher.unwatch(&path);
+        }
+        let id = folder_id(&path);
         match self.watcher.watch(&path, mode) {
             Ok(()) => {}
             Err(error) if path.is_dir() => {
@@ -224,9 +242,9 @@ impl Notices {
             self.look(EVERY, Some(why));
         }
         if mode == RecursiveMode::Recursive {
-            self.trees.insert(folder.to_owned());
+            self.trees.insert(folder.to_owned(), id);
         } else {
-            self.watched.insert(folder.to_owned());
+            self.watched.insert(folder.to_owned(), id);
         }
     }
 
@@ -237,6 +255,14 @@ impl Notices {
             self.why = why;
         }
     }
+}
+
+/// Device and number of a folder, and when it was made, where that is known: numbers are used again.
+type FolderId = (u64, u64, Option<SystemTime>);
+
+fn folder_id(folder: &Path) -> Option<FolderId> {
+    let found = folder.metadata().ok()?;
+    Some((found.dev(), found.ino(), found.created().ok()))
 }
 
 /// The kind of file system that a folder lies on, if others may write to it unseen: over a network, or from

@@ -223,21 +223,21 @@ impl History {
         child.wait().unwrap();
     }
 
-    fn nothing_to_do(&self) {
+    fn nothing_to_do(&self, seed: u64) {
         let run: Run = self.bed.weave(&[]).status(0);
         let ended: Vec<_> = run
             .events
             .iter()
             .filter(|event| event["event"] == "ended")
             .collect();
-        assert!(ended.is_empty(), "{}", run.shown());
+        assert!(ended.is_empty(), "seed {seed}: {}", run.shown());
     }
 
     /// The outputs are those of a fresh copy, and another run has nothing to do.
     fn is_as_fresh(&self, seed: u64) {
         let bed = &self.bed;
         bed.run(&["clean", "--leftovers"]).status(0);
-        self.nothing_to_do();
+        self.nothing_to_do(seed);
         let fresh = bed.root().with_file_name("fresh");
         fs::create_dir(&fresh).unwrap();
         for part in ["src", "inc", "data", "else", "hand.loom"] {
@@ -344,7 +344,7 @@ fn any_history_is_told_truly() {
             let answer = standing.ask();
             if answer.is_some_and(|answer| answer["Unchanged"].is_object()) {
                 unchanged += 1;
-                history.nothing_to_do();
+                history.nothing_to_do(seed);
             }
             history.bed.run(&[]).status(0);
             history.nothing_is_lost(seed);

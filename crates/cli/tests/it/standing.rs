@@ -214,6 +214,97 @@ fn a_change_is_never_overtaken_by_a_question() {
 }
 
 #[test]
+fn what_lies_in_a_folder_that_a_step_makes_is_noticed() {
+    const LOOM: &str = "target tree/
+  needs src/a.txt
+  recipe: mkdir @{target}/in; cp @{needs} @{target}/in/deep; echo b > @{target}/flat
+target last
+  needs tree/
+  recipe: cat tree/flat tree/in/deep > @{target}
+";
+    // One that weaves knows nothing any more once somebody else has woven.
+    for (words, rounds) in [(&["--quietly"][..], 3), (&[], 1)] {
+        let bed = Bed::new(LOOM);
+        bed.write("src/a.txt", "a");
+        bed.run(&[]).status(0).says(&["2 made"]);
+        let standing = Standing::start(&bed, words);
+        // A file, one in a folder of it, one that comes; and again in the folder that stands there since.
+        for (round, path) in ["flat", "in/deep", "new"].iter().take(rounds).enumerate() {
+            // What was written within the last second is looked at by every run.
+            std::thread::sleep(Duration::from_millis(1100));
+            bed.run(&[]).status(0).says(&["2 kept"]);
+            standing.settle(2);
+            bed.write(&format!("tree/{path}"), &format!("edit {round}"));
+            assert_eq!(standing.ask(), Some(json!("Alone")), "{words:?} {path}");
+            bed.run(&[]).status(0).says(&["1 same, 1 kept"]);
+            assert_eq!(bed.read("tree/in/deep"), "a");
+        }
+    }
+}
+
+#[test]
+fn why_and_list_are_answered_as_they_answer_alone() {
+    let bed = bed();
+    bed.write("sub/x", "");
+    let alone = |words: &[&str]| {
+        let run = bed.run(words);
+        (run.status, run.out, run.err)
+    };
+    let typed: [&[&str]; 8] = [
+        &["list"],
+        &["list", "--all", "--color", "always"],
+        &["list", "--format", "json"],
+        &["why", "out/b", "--color", "always"],
+        &["why", "out/b", "--last"],
+        &["why", "out/b", "--format", "json"],
+        &["why", "out/missing"],
+        &["why", "../out/b", "--project", "sub"],
+    ];
+    let before: Vec<_> = typed.iter().map(|words| alone(words)).collect();
+    let standing = Standing::start(&bed, &["--quietly"]);
+    standing.settle(3);
+    for (words, before) in typed.iter().zip(before) {
+        let now = alone(words);
+        assert_eq!(
+            (now.0, without_times(&now.1), without_times(&now.2)),
+            (before.0, without_times(&before.1), without_times(&before.2)),
+            "{words:?}"
+        );
+    }
+    // It is that one's answer and no other's.
+    let text = r#"{"Text":{"text":"from elsewhere\n","environment":[]}}"#;
+    drop(standing);
+    for words in [&["list"][..], &["why", "out/b"]] {
+        let asked = stand_in(&bed, Some(text), || {
+            bed.run(words).status(0).says(&["from elsewhere"]);
+        });
+        assert!(asked.is_some());
+    }
+    // A file that has to be made is judged by whoever asks.
+    let standing = Standing::start(&bed, &["--quietly"]);
+    standing.settle(3);
+    bed.write("src/b.txt", "other");
+    bed.run(&["why", "out/b"])
+        .status(0)
+        .says(&["would run", "src/b.txt differs"]);
+    bed.run(&["why", "out/a"])
+        .status(0)
+        .says(&["would be kept"]);
+}
+
+/// A text without how long ago things were.
+fn without_times(text: &str) -> String {
+    let words = text.split(' ');
+    let words = words.map(
+        |word| match word.starts_with(|c: char| c.is_ascii_digit()) {
+            true if word.trim_end().ends_with('s') => "TIME",
+            _ => word,
+        },
+    );
+    words.collect::<Vec<_>>().join(" ")
+}
+
+#[test]
 fn one_that_weaves_answers_between_its_runs() {
     let bed = bed();
     let standing = Standing::start(&bed, &[]);

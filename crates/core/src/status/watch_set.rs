@@ -74,7 +74,7 @@ pub struct WatchSet {
     learned: HashSet<String>,
     /// Folders that are read as a whole, and those that are made as a whole.
     trees: Vec<String>,
-    made_trees: Vec<String>,
+    made_trees: HashSet<String>,
     /// Folders whose names decided something.
     listed: HashMap<String, WatchedFolder>,
     /// Paths that were asked whether they are folders.
@@ -151,13 +151,16 @@ impl WatchSet {
         let made = project.maker(path).is_some();
         uses[path.index()] = if made { Use::Made } else { Use::Source };
         if text.ends_with('/') {
-            let trees = if made {
-                &mut self.made_trees
+            if made {
+                self.made_trees.insert(text.to_owned());
             } else {
-                &mut self.trees
-            };
-            let text = text.to_owned();
-            trees.push(if text == "./" { String::new() } else { text });
+                let is_root = text == "./";
+                self.trees.push(if is_root {
+                    String::new()
+                } else {
+                    text.to_owned()
+                });
+            }
         }
         self.enter(folder_of(text), !made);
     }
@@ -225,10 +228,23 @@ impl WatchSet {
         self.folders.keys().map(String::as_str)
     }
 
-    /// The folders below which everything matters.
+    /// The folders below which everything matters, also those that are made as a whole.
     #[must_use]
     pub fn trees(&self) -> BTreeSet<&str> {
-        self.trees.iter().map(String::as_str).collect()
+        let all = self.trees.iter().chain(&self.made_trees);
+        all.map(String::as_str).collect()
+    }
+
+    /// The folder that is made as a whole and in which a path lies, or that it is; ends with a slash.
+    #[must_use]
+    pub fn made_tree(&self, path: &str) -> Option<&str> {
+        if self.made_trees.is_empty() {
+            return None;
+        }
+        let around = path.match_indices('/').map(|(at, _)| &path[..=at]);
+        let mut around = around.filter_map(|folder| self.made_trees.get(folder));
+        let own = || self.made_trees.get(&as_folder(path));
+        around.next().or_else(own).map(String::as_str)
     }
 
     /// All that is a cause for a run when it changes: sources, the description, folders whose names count,
@@ -280,7 +296,7 @@ impl WatchSet {
             touch = touch.max(ChangeImpact::Source);
         }
         let inside = |tree: &String| path.starts_with(tree.as_str());
-        if touch == ChangeImpact::Nothing && self.made_trees.iter().any(inside) {
+        if touch == ChangeImpact::Nothing && self.made_tree(path).is_some() {
             return ChangeImpact::Made;
         }
         if self.trees.iter().any(inside) {
