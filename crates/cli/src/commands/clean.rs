@@ -56,7 +56,7 @@ pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCo
     let broken = |error: CleanError| {
         CommandError::io(format!("can't remove `{}`", error.path), error.source)
     };
-    let foreseen = foresee_clean(&environment, &steps, running::cores()).map_err(broken)?;
+    let foreseen = foresee_clean(&environment, &steps, running::cores());
     if arguments.preview {
         ui.print(&render(&foreseen.paths, true, ui))?;
         return Ok(ExitCode::SUCCESS);

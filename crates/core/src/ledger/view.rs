@@ -73,6 +73,12 @@ impl<'l> StepView<'l> {
         Self { tables, record }
     }
 
+    /// Whether this is the record that another view is of.
+    #[must_use]
+    pub fn is(self, other: StepView<'_>) -> bool {
+        std::ptr::eq(self.record, other.record)
+    }
+
     fn edge(self, edge: &EdgeRec) -> Option<EdgeView<'l>> {
         let group = u16::try_from(edge.group.get()).unwrap_or(u16::MAX);
         Some(EdgeView {

@@ -1,14 +1,15 @@
 //! Taking away what was made: only files that are as they were left.
 
-use std::cell::RefCell;
-use std::collections::HashMap;
 use std::io;
 use std::time::Duration;
 
 use crate::content::Reader;
 use crate::content::State;
 use crate::content::survey;
+use crate::ledger::EdgeView;
 use crate::ledger::Entry;
+use crate::ledger::Ledger;
+use crate::ledger::StepView;
 use crate::status::environment::RecordingEnvironment;
 use crate::verdict::is_as_left;
 use crate::world::quarantine;
@@ -51,28 +52,65 @@ pub struct CleanForecast {
 }
 
 /// What [`clean`] would do now, but for folders that would be empty then.
-///
-/// # Errors
-/// The path that could not be looked at.
+#[must_use]
 pub fn foresee_clean(
     environment: &RecordingEnvironment<'_>,
     steps: &[String],
     threads: usize,
-) -> Result<CleanForecast, CleanError> {
+) -> CleanForecast {
+    let ledger = environment.ledger.borrow();
     let mut foreseen = CleanForecast::default();
-    let states = look_at_all(environment, steps, threads);
-    let state = |path: &str| states.get(path).cloned().unwrap_or(State::Missing);
+    // Of each output what it was, and where it stands among the paths that are looked at.
+    let mut outputs: Vec<(EdgeView<'_>, StepView<'_>)> = Vec::new();
     for step in steps {
-        let before = foreseen.paths.len();
-        clean_step(environment, step, &mut foreseen.paths, &state, false)?;
-        let removes = |cleaned: &Cleaned| matches!(cleaned, Cleaned::Removed(_));
-        if foreseen.paths[before..].iter().any(removes) {
-            let ledger = environment.ledger.borrow();
-            let took = ledger.step(step).map(crate::ledger::StepView::took);
-            foreseen.took += took.unwrap_or_default();
+        if let Some(record) = ledger.step(step) {
+            outputs.extend(own_outputs(&ledger, step, record).map(|output| (output, record)));
         }
     }
-    Ok(foreseen)
+    // Sorted by path they are found fastest.
+    let mut sorted: Vec<usize> = (0..outputs.len()).collect();
+    sorted.sort_unstable_by_key(|&at| outputs[at].0.path);
+    let paths: Vec<&str> = sorted.iter().map(|&at| outputs[at].0.path).collect();
+    let reader = Reader {
+        disk: environment.disk,
+        clock: environment.clock,
+        records: &*ledger,
+    };
+    let looks = survey(&reader, &paths, threads);
+    let mut becomes: Vec<Option<Cleaned>> = vec![None; outputs.len()];
+    for (at, look) in sorted.into_iter().zip(looks) {
+        becomes[at] = becomes_of(&outputs[at].0, &look.state);
+    }
+    let mut counted: Option<StepView<'_>> = None;
+    for ((_, step), becomes) in outputs.iter().zip(becomes) {
+        let is_removed = matches!(becomes, Some(Cleaned::Removed(_)));
+        if is_removed && counted.is_none_or(|counted| !counted.is(*step)) {
+            foreseen.took += step.took();
+            counted = Some(*step);
+        }
+        foreseen.paths.extend(becomes);
+    }
+    foreseen
+}
+
+/// What a step made and no other has made since.
+fn own_outputs<'l>(
+    ledger: &'l Ledger,
+    step: &'l str,
+    record: StepView<'l>,
+) -> impl Iterator<Item = EdgeView<'l>> {
+    let outputs = record.outputs();
+    outputs.filter(move |output| ledger.maker(output.path) == Some(step))
+}
+
+/// What becomes of an output in whose place something stands; nothing of one that is gone.
+fn becomes_of(output: &EdgeView<'_>, state: &State) -> Option<Cleaned> {
+    let path = || output.path.to_owned();
+    match state {
+        State::Missing => None,
+        state if is_as_left(output, state) => Some(Cleaned::Removed(path())),
+        _ => Some(Cleaned::Edited(path())),
+    }
 }
 
 /// Removes the outputs of recorded steps, as far as they are unchanged, then folders that were made
@@ -85,10 +123,9 @@ pub fn clean(
     steps: &[String],
 ) -> Result<Vec<Cleaned>, CleanError> {
     let mut cleaned = Vec::new();
-    let buffer = RefCell::new(Vec::new());
-    let state = |path: &str| look(environment, path, &mut buffer.borrow_mut());
+    let mut buffer = Vec::new();
     for step in steps {
-        let all_gone = clean_step(environment, step, &mut cleaned, &state, true)?;
+        let all_gone = clean_step(environment, step, &mut cleaned, &mut buffer)?;
         if all_gone {
             record(environment, Entry::Forgotten(step.clone()))?;
         }
@@ -124,74 +161,36 @@ fn record(environment: &RecordingEnvironment<'_>, entry: Entry) -> Result<(), Cl
     added.map_err(CleanError::ledger)
 }
 
-/// Whether all outputs of the step are gone. They are only removed `really` when that is said.
+/// Removes the outputs of a step; whether all of them are gone.
 fn clean_step(
     environment: &RecordingEnvironment<'_>,
     step: &str,
     cleaned: &mut Vec<Cleaned>,
-    state: &dyn Fn(&str) -> State,
-    really: bool,
+    buffer: &mut Vec<u8>,
 ) -> Result<bool, CleanError> {
-    let outputs: Vec<(String, bool, State)> = {
+    let becomes: Vec<Cleaned> = {
         let ledger = environment.ledger.borrow();
         let Some(record) = ledger.step(step) else {
             return Ok(false);
         };
-        // Another step may have taken a path over since.
-        let outputs = record
-            .outputs()
-            .filter(|output| ledger.maker(output.path) == Some(step));
-        outputs
-            .map(|output| {
-                let state = state(output.path);
-                (output.path.to_owned(), is_as_left(&output, &state), state)
-            })
+        own_outputs(&ledger, step, record)
+            .filter_map(|output| becomes_of(&output, &look(environment, output.path, buffer)))
             .collect()
     };
     let mut all_gone = true;
-    for (path, as_left, state) in outputs {
-        match state {
-            State::Missing => {}
-            _ if as_left => {
-                if really {
-                    quarantine::remove(environment.disk, &path).map_err(|source| CleanError {
-                        path: path.clone(),
-                        source,
-                    })?;
-                }
-                cleaned.push(Cleaned::Removed(path));
+    for becomes in becomes {
+        match &becomes {
+            Cleaned::Removed(path) => {
+                quarantine::remove(environment.disk, path).map_err(|source| CleanError {
+                    path: path.clone(),
+                    source,
+                })?;
             }
-            _ => {
-                all_gone = false;
-                cleaned.push(Cleaned::Edited(path));
-            }
+            Cleaned::Edited(_) | Cleaned::FolderRemoved(_) => all_gone = false,
         }
+        cleaned.push(becomes);
     }
     Ok(all_gone)
-}
-
-/// What stands at the outputs of recorded steps.
-fn look_at_all(
-    environment: &RecordingEnvironment<'_>,
-    steps: &[String],
-    threads: usize,
-) -> HashMap<String, State> {
-    let ledger = environment.ledger.borrow();
-    let steps = steps.iter().filter_map(|step| ledger.step(step));
-    let mut paths: Vec<&str> = steps
-        .flat_map(|step| step.outputs().map(|output| output.path))
-        .collect();
-    // Sorted by path they are found fastest.
-    paths.sort_unstable();
-    paths.dedup();
-    let reader = Reader {
-        disk: environment.disk,
-        clock: environment.clock,
-        records: &*ledger,
-    };
-    let looks = survey(&reader, &paths, threads);
-    let states = looks.into_iter().map(|look| look.state);
-    paths.into_iter().map(str::to_owned).zip(states).collect()
 }
 
 fn look(environment: &RecordingEnvironment<'_>, path: &str, buffer: &mut Vec<u8>) -> State {
