@@ -1,5 +1,7 @@
 //! `handloom list`: what can be made and run.
 
+use std::collections::HashMap;
+use std::collections::HashSet;
 use std::process::ExitCode;
 
 use serde::Serialize;
@@ -203,7 +205,7 @@ fn rows(vars: &Vars<'_>, project: &Project<'_>, all: bool) -> Vec<Row> {
     let mut rows = Vec::new();
     let part =
         |part: handloom_core::project::PartId| vars.description.parts[part.index()].folder.clone();
-    let defaults: Vec<u32> = project
+    let defaults: HashSet<u32> = project
         .defaults
         .iter()
         .filter_map(|(_, what)| match what {
@@ -224,11 +226,13 @@ fn rows(vars: &Vars<'_>, project: &Project<'_>, all: bool) -> Vec<Row> {
                 name: outputs(project, step).join(" "),
                 steps: None,
                 about: decl.clauses.about.unwrap_or_default().to_owned(),
-                is_default: defaults.iter().any(|&default| default as usize == index),
+                is_default: u32::try_from(index).is_ok_and(|step| defaults.contains(&step)),
             });
         }
     } else {
-        for (index, decl) in project.decls.iter().enumerate() {
+        let steps = defaults.iter().map(|&step| &project.steps[step as usize]);
+        let default_decls: HashSet<u32> = steps.map(|step| step.decl).collect();
+        for (index, decl) in (0..).zip(project.decls.iter()) {
             let written: Vec<String> = decl
                 .syntax
                 .outputs
@@ -247,11 +251,9 @@ fn rows(vars: &Vars<'_>, project: &Project<'_>, all: bool) -> Vec<Row> {
                 part: folder,
                 task: false,
                 name,
-                steps: varies.then_some(counts[index]),
+                steps: varies.then_some(counts[index as usize]),
                 about: decl.clauses.about.unwrap_or_default().to_owned(),
-                is_default: defaults
-                    .iter()
-                    .any(|&default| project.steps[default as usize].decl as usize == index),
+                is_default: default_decls.contains(&index),
             });
         }
     }
@@ -285,38 +287,33 @@ fn written(vars: &Vars<'_>, decl: &Decl<'_>, word: &Word) -> String {
 
 fn render(rows: &[Row], ui: Ui) -> String {
     let mut out = String::new();
-    let mut parts: Vec<&str> = rows.iter().map(|row| row.part.as_str()).collect();
-    parts.dedup();
-    let mut seen: Vec<&str> = Vec::new();
-    for part in parts {
-        if seen.contains(&part) {
-            continue;
+    // Parts in the order in which they stand; of each its targets, then its tasks.
+    let mut number: HashMap<&str, usize> = HashMap::new();
+    let mut parts: Vec<(&str, [Vec<&Row>; 2])> = Vec::new();
+    for row in rows {
+        let at = *number.entry(&row.part).or_insert(parts.len());
+        if at == parts.len() {
+            parts.push((&row.part, Default::default()));
         }
-        seen.push(part);
-        for (task, title) in [
-            (false, "files that can be made"),
-            (true, "tasks that can be run"),
-        ] {
-            let block: Vec<&Row> = rows
-                .iter()
-                .filter(|row| row.part == part && row.task == task)
-                .collect();
+        parts[at].1[usize::from(row.task)].push(row);
+    }
+    let titles = ["files that can be made", "tasks that can be run"];
+    for (part, blocks) in &parts {
+        for (title, block) in titles.iter().zip(blocks) {
             if block.is_empty() {
                 continue;
             }
             let title = if part.is_empty() {
-                title.to_owned()
+                (*title).to_owned()
             } else {
                 format!("{title} in {part}")
             };
             if !out.is_empty() {
                 out.push('\n');
             }
-            out.push_str(&format!(
-                "{}\n",
-                ui.out.paint(Role::Title, &text::safe(&title))
-            ));
-            block_rows(&block, ui, &mut out);
+            let title = ui.out.paint(Role::Title, &text::safe(&title));
+            out.push_str(&format!("{title}\n"));
+            block_rows(block, ui, &mut out);
         }
     }
     if rows.is_empty() {
