@@ -294,6 +294,9 @@ impl Tables {
     // ---- reading -------------------------------------------------------------------------------
 
     fn find(&self, path: &str) -> Option<&PathRec> {
+        if self.paths.is_empty() {
+            return None;
+        }
         let text = self.texts.find(path)?;
         let index = self.path_of.get(text.index()).copied()?;
         self.paths.get(index as usize)
