@@ -34,9 +34,6 @@ type Counts = BTreeMap<(String, String), [u64; 2]>;
 /// How much these take also depends on how old files were when they were read last: only growth is compared.
 const BY_TIME: [&str; 3] = [COLD, ANEW, "clean"];
 
-/// What grows faster than it should, and by how much at most: why that is has not been found yet.
-const FASTER: [(&str, &str, f64); 1] = [("folders", COLD, 1.35)];
-
 /// What is counted beside the commands that are measured: a first run, and a project worked out anew.
 const COLD: &str = "cold";
 const ANEW: &str = "anew";
@@ -67,9 +64,7 @@ pub fn run(shapes: &[Shape], write: bool) -> bool {
     for ((shape, command), [small, large]) in &counts {
         let growth = ratio(*large, *small) / FACTOR;
         println!("{shape:15} {command:10} {small:>12} {large:>12}  {growth:.2} times linear");
-        let mut faster = FASTER.iter();
-        let known_faster = faster.find(|(of, name, _)| of == shape && name == command);
-        if growth > known_faster.map_or(MOST_GROWTH, |(_, _, most)| *most) {
+        if growth > MOST_GROWTH {
             wrong.push(format!(
                 "{shape} {command}: grows {growth:.2} times as fast as the project"
             ));

@@ -3,6 +3,7 @@
 use std::io;
 
 use hashbrown::HashMap;
+use hashbrown::HashSet;
 use zerocopy::IntoBytes;
 use zerocopy::little_endian::U32;
 
@@ -85,15 +86,18 @@ fn merged(ledger: &Ledger) -> Tables {
         }
     }
     // What is recorded of files in folders that steps make or need as a whole is kept.
-    let folders: Vec<&String> = spoken_of
+    let folders: HashSet<&str> = spoken_of
         .iter()
+        .map(String::as_str)
         .filter(|path| path.ends_with('/'))
         .collect();
+    let is_inside = |path: &str| {
+        let mut slashes = path.match_indices('/');
+        slashes.any(|(at, _)| folders.contains(&path[..=at]))
+    };
     if !folders.is_empty() {
-        for (path, record) in ledger.known_files() {
-            if folders.iter().any(|folder| path.starts_with(*folder)) {
-                tables.add_file(path, &record);
-            }
+        for (path, record) in ledger.known_files().filter(|(path, _)| is_inside(path)) {
+            tables.add_file(path, &record);
         }
     }
     tables
