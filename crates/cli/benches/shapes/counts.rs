@@ -159,6 +159,11 @@ fn callgrind(project: &BenchProject<'_>, words: &[&str]) -> u64 {
 /// The instructions of a command.
 fn callgrind_of(of: &Command) -> u64 {
     let mut command = Command::new("valgrind");
+    // Whoever calls the bench must not count: each variable, and each folder of libraries, takes its time at the start.
+    command.env_clear();
+    for name in ["PATH", "HOME"] {
+        command.envs(std::env::var_os(name).map(|value| (name, value)));
+    }
     command
         .args(["--tool=callgrind", "--callgrind-out-file=/dev/null"])
         .arg(of.get_program())
