@@ -99,22 +99,24 @@ fn view(
 ) -> Result<GraphView, CommandError> {
     let project = read_only.project;
     let ledger = read_only.workspace.ledger.borrow();
-    let whole = match &arguments.around {
-        Some(_) if arguments.names.is_empty() => None,
-        _ => Some(read_only.dry_run_of_named(&arguments.names)?),
+    let named = match &arguments.names[..] {
+        [] => None,
+        names => Some(read_only.dry_run(names, false)?),
     };
-    let links = match &whole {
-        Some((order, _)) => Links::among(project, &ledger, &order.nodes),
-        None => Links::among(project, &ledger, &read_only.all_nodes()),
+    let nodes = match &named {
+        Some((order, _)) => order.nodes.clone(),
+        None => read_only.all_nodes(),
     };
+    let links = Links::among(project, &ledger, &nodes);
     let only = match &arguments.around {
         Some(name) => Some(neighbourhood(read_only, &links, name, arguments.depth)?),
         None => None,
     };
-    let (order, predictions) = match (whole, &only) {
-        (Some(whole), _) => whole,
+    let (order, predictions) = match (named, &only) {
+        (Some(named), _) => named,
+        // Only what is near is foreseen.
         (None, Some(only)) => read_only.dry_run_of(&only.goals(project), false)?,
-        (None, None) => read_only.dry_run_of_named(&[])?,
+        (None, None) => read_only.dry_run_of(&nodes, false)?,
     };
     let last = last_endings(&Runs::new(&read_only.workspace.location.own()));
     let failed = |name: &str| {

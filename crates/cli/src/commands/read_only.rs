@@ -157,18 +157,6 @@ impl ReadOnlyProject<'_, '_> {
         self.dry_run_of(&found.nodes, remake)
     }
 
-    /// What would become of everything that names reach; of the whole project when there are none.
-    pub fn dry_run_of_named(
-        &self,
-        names: &[String],
-    ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
-        if names.is_empty() {
-            self.dry_run_of(&self.all_nodes(), false)
-        } else {
-            self.dry_run(names, false)
-        }
-    }
-
     /// All steps and tasks.
     pub fn all_nodes(&self) -> Vec<NodeId> {
         let steps =

@@ -79,18 +79,11 @@ fn merged(ledger: &Ledger) -> Tables {
         }
     }
     // Files that no step speaks of any more are dropped.
-    let spoken_of: Vec<String> = tables.files().map(|(path, _)| path.to_owned()).collect();
-    for path in &spoken_of {
-        if let Some(record) = ledger.file(path) {
-            tables.add_file(path, &record);
-        }
-    }
+    tables.add_files(|path| ledger.file(path));
     // What is recorded of files in folders that steps make or need as a whole is kept.
-    let folders: HashSet<&str> = spoken_of
-        .iter()
-        .map(String::as_str)
-        .filter(|path| path.ends_with('/'))
-        .collect();
+    let paths = tables.files().map(|(path, _)| path);
+    let folders = paths.filter(|path| path.ends_with('/'));
+    let folders: HashSet<String> = folders.map(str::to_owned).collect();
     let is_inside = |path: &str| {
         let mut slashes = path.match_indices('/');
         slashes.any(|(at, _)| folders.contains(&path[..=at]))

@@ -2,12 +2,13 @@
 //! fixed-size records that name them by number. A step takes a third of what it would as values of their own, and
 //! what came since there was no snapshot becomes one without being copied.
 
+use std::ops::Range;
+
 use hashbrown::HashTable;
 use zerocopy::IntoBytes;
 use zerocopy::little_endian::U32;
 
 use crate::content::Record;
-use crate::ledger::records::Edge;
 use crate::ledger::records::StepRecord;
 use crate::ledger::snapshot::EdgeRec;
 use crate::ledger::snapshot::GivenRec;
@@ -124,6 +125,10 @@ impl Tables {
     pub fn add_file(&mut self, path: &str, record: &Record) {
         let digest = self.digest(&record.digest);
         let path = self.path(path);
+        self.set_file(path, digest, record);
+    }
+
+    fn set_file(&mut self, path: usize, digest: u32, record: &Record) {
         let path = &mut self.paths[path];
         path.digest = digest.into();
         path.size = record.size.into();
@@ -133,7 +138,7 @@ impl Tables {
         path.read_at = record.read_at.into();
     }
 
-    fn add_edge(&mut self, edge: &EdgeView<'_>) -> usize {
+    fn add_edge(&mut self, edge: &EdgeView<'_>) {
         let path = self.path(edge.path);
         let digest = edge.digest.as_ref();
         let digest = digest.map_or(NONE, |digest| self.digest(digest));
@@ -145,7 +150,17 @@ impl Tables {
                 group: u32::from(edge.raw_group()).into(),
             },
         );
-        path
+    }
+
+    /// Records of every path what `file` says of it as a file.
+    pub fn add_files(&mut self, file: impl Fn(&str) -> Option<Record>) {
+        for path in 0..self.paths.len() {
+            let text = PathId(self.paths[path].text.get());
+            if let Some(record) = file(self.texts.get(text)) {
+                let digest = self.digest(&record.digest);
+                self.set_file(path, digest, &record);
+            }
+        }
     }
 
     /// An input that is no file, or what a command printed.
@@ -159,16 +174,11 @@ impl Tables {
     /// Records a step that has just ended: its outputs are its own now.
     pub fn add_ended(&mut self, record: &StepRecord) {
         self.forget_outputs(&record.name);
-        fn edges(edges: &[Edge]) -> Vec<EdgeView<'_>> {
-            edges.iter().map(EdgeView::of).collect()
-        }
+        let lists = [&record.outputs, &record.needs, &record.learned];
         let index = self.add(
             &record.name,
-            [
-                &edges(&record.outputs),
-                &edges(&record.needs),
-                &edges(&record.learned),
-            ],
+            lists.map(Vec::len),
+            lists.into_iter().flatten().map(EdgeView::of),
             record
                 .givens
                 .iter()
@@ -181,7 +191,8 @@ impl Tables {
         step.memory = record.memory.into();
         step.processor = record.processor.into();
         for edge in self.outputs_of(index) {
-            self.paths[edge].maker = number(index).into();
+            let path = self.edges[edge].path.get() as usize;
+            self.paths[path].maker = number(index).into();
         }
     }
 
@@ -191,10 +202,11 @@ impl Tables {
         let index = self.add(
             name,
             [
-                &step.outputs().collect::<Vec<_>>(),
-                &step.needs().collect::<Vec<_>>(),
-                &step.learned().collect::<Vec<_>>(),
+                step.outputs().len(),
+                step.needs().len(),
+                step.learned().len(),
             ],
+            step.outputs().chain(step.needs()).chain(step.learned()),
             step.givens().into_iter(),
             [step.recipe_text(), step.parameters(), step.reasons()],
         );
@@ -203,7 +215,8 @@ impl Tables {
         record.took = nanoseconds(step.took()).into();
         record.memory = step.memory().bytes().into();
         record.processor = nanoseconds(step.processor()).into();
-        for path in self.outputs_of(index) {
+        for edge in self.outputs_of(index) {
+            let path = self.edges[edge].path.get() as usize;
             let before = self.paths[path].maker.get() as usize;
             let older = self
                 .steps
@@ -215,19 +228,18 @@ impl Tables {
         }
     }
 
-    fn outputs_of(&self, step: usize) -> Vec<usize> {
+    /// Where the edges of a step's outputs lie.
+    fn outputs_of(&self, step: usize) -> Range<usize> {
         let step = &self.steps[step];
-        let outputs = self.edges(step.edges.get(), step.outputs.get());
-        outputs
-            .iter()
-            .map(|edge| edge.path.get() as usize)
-            .collect()
+        let start = step.edges.get() as usize;
+        start..start + step.outputs.get() as usize
     }
 
     fn add<'r>(
         &mut self,
         name: &str,
-        edges: [&[EdgeView<'_>]; 3],
+        counts: [usize; 3],
+        edges: impl Iterator<Item = EdgeView<'r>>,
         givens: impl Iterator<Item = (&'r str, Option<&'r str>)>,
         texts: [&str; 3],
     ) -> usize {
@@ -236,11 +248,9 @@ impl Tables {
         self.has_old |= self.paths[name].step.get() != NONE;
         self.paths[name].step = number(index).into();
         let edges_at = number(self.edges.len());
-        for edge in edges.iter().flat_map(|edges| edges.iter()) {
-            self.add_edge(edge);
-        }
-        for edge in edges[0] {
-            self.has_trees |= edge.path.ends_with('/');
+        for (at, edge) in edges.enumerate() {
+            self.add_edge(&edge);
+            self.has_trees |= at < counts[0] && edge.path.ends_with('/');
         }
         let givens_at = number(self.givens.len());
         for (key, value) in givens {
@@ -256,9 +266,9 @@ impl Tables {
                 parameters,
                 reasons,
                 edges: edges_at.into(),
-                outputs: number(edges[0].len()).into(),
-                needs: number(edges[1].len()).into(),
-                learned: number(edges[2].len()).into(),
+                outputs: number(counts[0]).into(),
+                needs: number(counts[1]).into(),
+                learned: number(counts[2]).into(),
                 givens: givens_at.into(),
                 given_count: (number(self.givens.len()) - givens_at).into(),
                 ended_at: 0.into(),
@@ -283,7 +293,8 @@ impl Tables {
         let Some(path) = self.find(name) else { return };
         let step = path.step.get();
         if (step as usize) < self.steps.len() {
-            for path in self.outputs_of(step as usize) {
+            for edge in self.outputs_of(step as usize) {
+                let path = self.edges[edge].path.get() as usize;
                 if self.paths[path].maker.get() == step {
                     self.paths[path].maker = NONE.into();
                 }
