@@ -153,6 +153,17 @@ impl Standing {
         serde_json::from_str(&line).ok()
     }
 
+    /// The same a second later: what was written within the last second is looked at by every run.
+    #[track_caller]
+    fn rest(&self, bed: &Bed, kept: usize) {
+        std::thread::sleep(Duration::from_millis(1100));
+        // The first reads it once more, the second keeps what it knows.
+        for _ in 0..2 {
+            bed.run(&[]).status(0).says(&[&format!("{kept} kept")]);
+        }
+        self.settle(kept);
+    }
+
     /// Waits until nothing is known to have changed.
     #[track_caller]
     fn settle(&self, kept: usize) {
@@ -230,16 +241,38 @@ target last
         let standing = Standing::start(&bed, words);
         // A file, one in a folder of it, one that comes; and again in the folder that stands there since.
         for (round, path) in ["flat", "in/deep", "new"].iter().take(rounds).enumerate() {
-            // What was written within the last second is looked at by every run.
-            std::thread::sleep(Duration::from_millis(1100));
-            bed.run(&[]).status(0).says(&["2 kept"]);
-            standing.settle(2);
+            standing.rest(&bed, 2);
             bed.write(&format!("tree/{path}"), &format!("edit {round}"));
             assert_eq!(standing.ask(), Some(json!("Alone")), "{words:?} {path}");
             bed.run(&[]).status(0).says(&["1 same, 1 kept"]);
             assert_eq!(bed.read("tree/in/deep"), "a");
         }
     }
+}
+
+/// A pattern that matches what steps make finds these files on the disk too; whether they count as sources depends on
+/// what they hold.
+#[test]
+fn patterns_over_outputs_are_answered_for() {
+    let bed = Bed::new(
+        "target out/<n>\n  needs each src/<n>.txt\n  recipe: cp @{needs} @{target}\ntarget upper/<n>\n  needs each out/<n>\n  recipe: tr a-z A-Z < @{needs} > @{target}\n",
+    );
+    for name in ["a", "b"] {
+        bed.write(&format!("src/{name}.txt"), name);
+    }
+    bed.run(&[]).status(0).says(&["4 made"]);
+    let standing = Standing::start(&bed, &["--quietly"]);
+    standing.rest(&bed, 4);
+    // One that is edited, and one that comes where steps make theirs.
+    bed.write("out/a", "edited");
+    assert_eq!(standing.ask(), Some(json!("Alone")));
+    bed.run(&[]).status(0).says(&["1 same, 3 kept"]);
+    standing.rest(&bed, 4);
+    bed.write("out/c", "c");
+    assert_eq!(standing.ask(), Some(json!("Alone")));
+    bed.run(&[]).status(0).says(&["1 made, 4 kept"]);
+    assert_eq!(bed.read("upper/c"), "C");
+    standing.rest(&bed, 5);
 }
 
 #[test]

@@ -113,11 +113,12 @@ impl CacheDependencies {
     }
 
     /// What only the process that asks can tell: environment variables, by name. None when more than that decides
-    /// which is not told by notices of changed files.
-    pub fn environment_alone(&self) -> Option<Vec<String>> {
+    /// which is not told by notices of changed files; `is_noticed` says of which files there are any.
+    pub fn environment_alone(&self, is_noticed: impl Fn(&str) -> bool) -> Option<Vec<String>> {
         let env = self.env.iter().map(|(name, _)| name.clone());
         let secrets = self.secrets.iter().map(|(name, _)| name.clone());
-        let is_alone = self.outputs.is_empty() && self.leftovers.is_empty();
+        let mut leftovers = self.leftovers.iter();
+        let is_alone = self.outputs.is_empty() && leftovers.all(|(path, ..)| is_noticed(path));
         is_alone.then(|| env.chain(secrets).collect())
     }
 

@@ -10,6 +10,7 @@ use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::Order;
 use crate::graph::PerPosition;
+use crate::graph::node_count;
 use crate::ledger::Ledger;
 use crate::project::StepId;
 use crate::project::folders::Folders;
@@ -92,12 +93,21 @@ impl<'v, 'd> ResidentProject<'v, 'd> {
         if self.order.nodes.iter().any(is_task) {
             return None;
         }
-        let mut names = self
-            .loaded
-            .cached
-            .as_ref()?
-            .dependencies()
-            .environment_alone()?;
+        let mut is_reached = vec![false; node_count(project)];
+        for id in &self.order.nodes {
+            is_reached[id.index()] = true;
+        }
+        // Whether a file that an earlier run made is a source depends on its content. What these steps make is
+        // watched.
+        let is_noticed = |path: &str| {
+            let maker = project
+                .paths
+                .find(path)
+                .and_then(|path| project.maker(path));
+            maker.is_some_and(|maker| is_reached[NodeId::step(maker).index()])
+        };
+        let cached = self.loaded.cached.as_ref()?;
+        let mut names = cached.dependencies().environment_alone(is_noticed)?;
         names.extend(
             self.environment
                 .env_read()
