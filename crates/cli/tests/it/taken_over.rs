@@ -268,3 +268,145 @@ fn answers_are_those_of_a_project_worked_out_anew() {
         }
     }
 }
+
+/// A recipe that is another one asks for a variable that no recipe asked for when the project was kept: the run after
+/// it must know.
+#[test]
+fn what_another_recipe_asks_for_is_noticed() {
+    let loom = |recipe: &str| {
+        format!(
+            "let word = env WORD or none\ntarget a\n  needs s\n  recipe: echo {recipe} > @{{target}}\n\
+             target b\n  needs s\n  recipe: cp s @{{target}}\n"
+        )
+    };
+    let bed = Bed::new(&loom("one"));
+    bed.write("s", "s\n");
+    let settle = || std::thread::sleep(std::time::Duration::from_millis(60));
+    settle();
+    let _ = bed.weave(&[]).status(0).kept(0);
+    settle();
+    bed.weave(&[]).all_kept(2);
+    bed.write("hand.loom", &loom("@{word}"));
+    let with_word = |word: &str| {
+        let arguments = ["--events", "events"];
+        let mut command = bed.command(&arguments);
+        command.env("WORD", word);
+        let mut run = bed.finish(command, &arguments);
+        run.read_events(&bed.path("events"));
+        run.status(0)
+    };
+    with_word("x").ended(&["a made recipe-changed"]);
+    with_word("x").ended(&[]);
+    with_word("y").ended(&["a made recipe-changed"]);
+    bed.weave(&[]).ended(&["a made recipe-changed"]);
+    assert_eq!(bed.read("a"), "none\n");
+}
+
+/// Targets that come, go, and need something else: exactly they are made, answers are those of a project that is worked
+/// out anew, and the run after has nothing to do.
+#[test]
+fn a_few_other_targets_are_told_from_all_others() {
+    let base = |number: usize| {
+        let before = match number {
+            0 => "src/a".to_owned(),
+            _ => format!("out/{}", number - 1),
+        };
+        format!("target out/{number}\n  needs {before}\n  recipe: cp {before} @{{target}}\n")
+    };
+    let text: String = (0..6).map(base).collect();
+    let bed = Bed::new(&format!("include more.loom\n{text}"));
+    bed.write(
+        "more.loom",
+        "target out/more\n  needs src/b\n  recipe: cp src/b @{target}\n",
+    );
+    bed.write("src/a", "a\n");
+    bed.write("src/b", "b\n");
+    let settle = || std::thread::sleep(std::time::Duration::from_millis(60));
+    settle();
+    let _ = bed.weave(&[]).status(0).kept(0);
+    settle();
+    bed.weave(&[]).all_kept(7);
+    // What is replaced by what, in which file; what is made then; what answers say in either case.
+    let changes: &[(&str, &str, &str, &[&str])] = &[
+        (
+            "hand.loom",
+            "needs out/3\n",
+            "needs out/3 src/b\n",
+            &["out/4 same prerequisite-added"],
+        ),
+        (
+            "hand.loom",
+            "needs out/2\n",
+            "needs out/2\n  after out/more\n",
+            &[],
+        ),
+        (
+            "hand.loom",
+            "target out/2\n",
+            "target out/new\n  needs out/1\n  recipe: cp out/1 @{target}\ntarget out/2\n",
+            &["out/new made never-made"],
+        ),
+        (
+            "more.loom",
+            "target out/more\n",
+            "target out/first\n  recipe: echo 1 > @{target}\ntarget out/more\n",
+            &["out/first made never-made"],
+        ),
+        (
+            "hand.loom",
+            "  needs out/4\n",
+            "  needs out/4 out/new\n",
+            &["out/5 same prerequisite-added"],
+        ),
+        (
+            "more.loom",
+            "target out/first\n  recipe: echo 1 > @{target}\n",
+            "",
+            &[],
+        ),
+        (
+            "hand.loom",
+            " out/new\n  recipe",
+            "\n  recipe",
+            &["out/5 same prerequisite-dropped"],
+        ),
+        (
+            "hand.loom",
+            " src/b\n  recipe",
+            "\n  recipe",
+            &["out/4 same prerequisite-dropped"],
+        ),
+    ];
+    let questions: &[&[&str]] = &[
+        &["list", "--all"],
+        &["preview", "--format", "json"],
+        &["why", "out/4", "--format", "json"],
+        &["graph", "--format", "json"],
+        &["clean", "--preview"],
+        &["out/none"],
+    ];
+    for (file, from, to, ended) in changes {
+        let before = bed.read(file);
+        assert!(before.contains(from), "{from} in {before}");
+        bed.write(file, &before.replacen(from, to, 1));
+        settle();
+        let ask = || -> Vec<(Option<i32>, String)> {
+            let ask = |question: &&[&str]| {
+                let answer = bed.run(question);
+                (answer.status, answer.shown())
+            };
+            questions.iter().map(ask).collect()
+        };
+        let taken_over = ask();
+        let kept = bed.path(".handloom/project");
+        let aside = bed.path(".handloom/aside-project");
+        fs::rename(&kept, &aside).unwrap();
+        let anew = ask();
+        fs::rename(&aside, &kept).unwrap();
+        for ((question, one), other) in questions.iter().zip(taken_over).zip(anew) {
+            assert_eq!(one, other, "{to:?}, {question:?}");
+        }
+        bed.weave(&[]).status(0).ended(ended);
+        bed.weave(&[]).status(0).ended(&[]);
+    }
+}

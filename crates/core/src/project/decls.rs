@@ -69,6 +69,25 @@ impl<'d> Decls<'d> {
         }
     }
 
+    /// Leaves these, by their former indices, in this order.
+    pub fn rearrange(&mut self, order: &[usize]) {
+        let mut cells: Vec<_> = std::mem::take(&mut self.cells);
+        self.cells = order
+            .iter()
+            .map(|&before| std::mem::take(&mut cells[before]))
+            .collect();
+        if let Some(unread) = &mut self.unread {
+            // What was added since is read already: nobody asks for its place.
+            let nowhere = DeclPlace {
+                part: PartId::ROOT,
+                item: 0,
+                holes: 0,
+            };
+            let place = |&before: &usize| unread.places.get(before).copied().unwrap_or(nowhere);
+            unread.places = order.iter().map(place).collect();
+        }
+    }
+
     /// How many there are.
     #[must_use]
     pub fn len(&self) -> usize {

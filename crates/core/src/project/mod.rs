@@ -1,5 +1,6 @@
 //! From a syntax tree to a [`Project`]: variables put in, patterns matched, steps and tasks known.
 
+pub mod amend;
 pub mod decl;
 pub mod decls;
 pub mod description;
@@ -35,6 +36,7 @@ pub use description::Description;
 pub use description::PartId;
 pub use model::FileSet;
 pub use model::IndexRange;
+pub use model::NOBODY;
 pub use model::Need;
 pub use model::Project;
 pub use model::SetId;

@@ -14,6 +14,7 @@ use crate::project::model::NOBODY;
 use crate::project::model::Need;
 use crate::project::model::Project;
 use crate::project::model::SetId;
+use crate::project::model::StepId;
 use crate::project::model::TaskId;
 use crate::project::model::What;
 use crate::project::model::near_goal;
@@ -68,12 +69,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
     }
 
     pub fn run(&mut self, project: &mut Project<'d>) {
-        self.tasks = project
-            .tasks
-            .iter()
-            .enumerate()
-            .map(|(index, task)| (task.decl.name.clone(), TaskId::from_index(index)))
-            .collect();
+        self.know_tasks(project);
         let mut first = 0;
         while first < project.steps.len() {
             let decl = project.steps[first].decl;
@@ -87,6 +83,20 @@ impl<'v, 'd> Resolver<'v, 'd> {
         for index in 0..project.tasks.len() {
             self.task(project, index);
         }
+    }
+
+    /// The same for these steps alone, each the only one of its target.
+    pub fn run_some(&mut self, project: &mut Project<'d>, steps: &[StepId]) {
+        self.know_tasks(project);
+        for step in steps {
+            self.steps_of(project, step.index(), step.index() + 1);
+        }
+    }
+
+    fn know_tasks(&mut self, project: &Project<'d>) {
+        let tasks = project.tasks.iter().enumerate();
+        let named = tasks.map(|(index, task)| (task.decl.name.clone(), TaskId::from_index(index)));
+        self.tasks = named.collect();
     }
 
     /// Steps of one target that lie together.

@@ -178,6 +178,11 @@ impl<'d> Vars<'d> {
             .partition(Diagnostic::is_error)
     }
 
+    /// Whether nothing was reported.
+    pub fn is_silent(&self) -> bool {
+        self.diagnostics.borrow().is_empty()
+    }
+
     /// Takes all that was reported.
     pub fn take_diagnostics(&self) -> Vec<Diagnostic> {
         self.diagnostics.take()

@@ -1,10 +1,8 @@
 //! Reading a kept project, as [`cache_layout`](crate::project_cache::cache_layout) says. It is only ever read
 //! by the program, on the kind of machine, that wrote it: both are part of its key.
 
-use std::collections::HashSet;
 use std::sync::Arc;
 
-use zerocopy::IntoBytes;
 use zerocopy::little_endian::U32;
 
 use crate::graph::NodeId;
@@ -12,7 +10,6 @@ use crate::graph::Order;
 use crate::language::TopItem;
 use crate::language::target_of;
 use crate::ledger::Bytes;
-use crate::ledger::arrays;
 use crate::ledger::arrays::Arrays;
 use crate::project::FileSet;
 use crate::project::Need;
@@ -37,6 +34,7 @@ use crate::project_cache::cache_layout::KeptWhat;
 use crate::project_cache::cache_layout::LAYOUT;
 use crate::project_cache::cache_layout::Pair;
 use crate::project_cache::front::Front;
+use crate::project_cache::skeleton::Edit;
 
 /// A kept project that is being read.
 pub struct CacheFile {
@@ -62,6 +60,11 @@ impl<'f> Learned<'f> {
             _ => &[],
         };
         paths.iter().map(|path| PathId(path.get()))
+    }
+
+    /// What all steps learned.
+    pub fn all(self) -> impl Iterator<Item = PathId> + 'f {
+        self.paths.iter().map(|path| PathId(path.get()))
     }
 }
 
@@ -104,19 +107,13 @@ impl CacheFile {
         self.arrays.seed
     }
 
-    /// The bytes of the same body with other places of the items.
-    pub fn with_items(&self, items: &[ItemRec], key: &[u8; 32]) -> Vec<u8> {
-        let section = CacheSection::Items as usize;
-        let mut bytes = self.arrays.with_array(LAYOUT, section, items.as_bytes());
-        arrays::seal(&mut bytes, key);
-        bytes
-    }
-
-    /// The targets that stand at these places: a part and the index of an item.
-    pub fn decls_at(&self, places: &HashSet<(u32, u32)>) -> Vec<bool> {
+    /// For each target whether that holds for the part and the item at which it stands.
+    pub fn decls_at(&self, holds: impl Fn(u32, u32) -> bool) -> Vec<bool> {
         let records: &[DeclRec] = self.arrays.get(CacheSection::Decls as usize);
-        let is_there = |record: &DeclRec| places.contains(&(record.part.get(), record.item.get()));
-        records.iter().map(is_there).collect()
+        let records = records.iter();
+        records
+            .map(|record| holds(record.part.get(), record.item.get()))
+            .collect()
     }
 
     /// The lines of each item, part by part.
@@ -144,9 +141,10 @@ impl CacheFile {
         (goals, order)
     }
 
-    /// The project; `None` when the description does not fit after all.
-    pub fn project<'d>(&self, vars: &Vars<'d>) -> Option<Project<'d>> {
-        let (decls, tasks) = (self.decls(vars)?, self.tasks(vars)?);
+    /// The project; `None` when the description does not fit after all. Where the description differs, its items stand
+    /// where `edit` says, and targets that are gone are not to be asked for.
+    pub fn project<'d>(&self, vars: &Vars<'d>, edit: Option<&Edit>) -> Option<Project<'d>> {
+        let (decls, tasks) = (self.decls(vars, edit)?, self.tasks(vars, edit)?);
         let parts = &vars.description.parts;
         let ids = |numbers: Vec<u32>| numbers.into_iter().map(PathId).collect::<Vec<_>>();
         let arena = String::from_utf8(self.arrays.copy(CacheSection::Arena as usize)).ok()?;
@@ -193,11 +191,12 @@ impl CacheFile {
         })
     }
 
-    fn decls<'d>(&self, vars: &Vars<'d>) -> Option<Decls<'d>> {
+    fn decls<'d>(&self, vars: &Vars<'d>, edit: Option<&Edit>) -> Option<Decls<'d>> {
         let records: &[DeclRec] = self.arrays.get(CacheSection::Decls as usize);
         let place = |record: &DeclRec| DeclPlace {
             part: PartId(record.part.get()),
-            item: record.item.get() as usize,
+            item: place_now(edit, record.part.get(), record.item.get()).unwrap_or(u32::MAX)
+                as usize,
             holes: record.holes.get() as usize,
         };
         let places = records.iter().map(place).collect();
@@ -219,10 +218,11 @@ impl CacheFile {
         Some(decls)
     }
 
-    fn tasks<'d>(&self, vars: &Vars<'d>) -> Option<Vec<TaskNode<'d>>> {
+    fn tasks<'d>(&self, vars: &Vars<'d>, edit: Option<&Edit>) -> Option<Vec<TaskNode<'d>>> {
         let whats = |kept: &[KeptWhat]| kept.iter().map(|what| what.what()).collect();
         let tasks = self.header.tasks.iter().map(|task| {
-            let TopItem::Task(syntax) = item(vars, task.part, task.item)? else {
+            let place = place_now(edit, task.part, task.item)?;
+            let TopItem::Task(syntax) = item(vars, task.part, place)? else {
                 return None;
             };
             let folder = &vars.description.parts[task.part as usize].folder;
@@ -234,7 +234,7 @@ impl CacheFile {
                 decl: Arc::new(TaskDecl {
                     syntax,
                     part: PartId(task.part),
-                    item: task.item as usize,
+                    item: place as usize,
                     clauses: Clauses::sort(&syntax.clauses),
                     name: from_root(folder, &syntax.name.text),
                 }),
@@ -262,6 +262,14 @@ impl CacheFile {
                 materialized: true,
             })
             .collect()
+    }
+}
+
+/// Where an item of a part stands now.
+fn place_now(edit: Option<&Edit>, part: u32, item: u32) -> Option<u32> {
+    match edit {
+        Some(edit) => edit.place(part, item),
+        None => Some(item),
     }
 }
 

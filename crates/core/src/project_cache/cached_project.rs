@@ -11,25 +11,24 @@ use crate::ledger::Edge;
 use crate::ledger::Entry;
 use crate::ledger::KeptFile;
 use crate::ledger::Ledger;
-use crate::ledger::arrays::seal_of;
 use crate::project::Description;
 use crate::project::PathId;
 use crate::project::Project;
 use crate::project::StepId;
 use crate::project::What;
 use crate::project::folders::SeenFolder;
-use crate::project::values::Vars;
 use crate::project_cache::cache_file::CacheFile;
-use crate::project_cache::cache_layout::ItemRec;
 use crate::project_cache::dependencies::CacheDependencies;
 use crate::project_cache::dependencies::Leftovers;
 use crate::project_cache::front::Front;
 use crate::project_cache::front::KeptText;
 use crate::project_cache::front::LookKind;
+use crate::project_cache::front::OtherTexts;
 use crate::project_cache::front_look::FrontLook;
 use crate::project_cache::key::key;
 use crate::project_cache::request::CachedRequest;
 use crate::project_cache::since::Since;
+use crate::project_cache::skeleton::Edit;
 use crate::project_cache::verify_files;
 use crate::project_cache::verify_files::Found;
 use crate::status::environment::RecordingEnvironment;
@@ -39,14 +38,17 @@ use crate::world::Disk;
 
 /// What is known from the last run.
 pub struct CachedProject {
-    front: Front,
-    file: CacheFile,
-    since: Since,
+    pub(super) front: Front,
+    pub(super) file: CacheFile,
+    pub(super) since: Since,
     /// What a look at each known file said; none before the first.
-    found: Option<Vec<Found>>,
-    /// For each target whether it is described otherwise than when this was kept; none when the description's
-    /// texts are the same.
-    changed: Option<Vec<bool>>,
+    pub(super) found: Option<Vec<Found>>,
+    /// In which targets the description differs from when this was kept; none when its texts are the same.
+    pub(super) edit: Option<Edit>,
+    /// For each target of the project whether its recipe differs, or what is said about it.
+    pub(super) reworded: Vec<bool>,
+    /// For each step of the project which one it was when this was kept; none when there are the same.
+    pub(super) origin: Option<Vec<u32>>,
     /// For each path whether its content is known without reading it.
     verified: Vec<bool>,
     /// For each path where its record is; made when it is first needed.
@@ -85,10 +87,10 @@ impl CachedProject {
             front,
             body,
             found,
-            changed,
+            edit,
             ..
         } = look;
-        if changed.is_none() && front.header.key != *key {
+        if edit.is_none() && front.header.key != *key {
             return None;
         }
         let file = match body {
@@ -106,7 +108,9 @@ impl CachedProject {
             front,
             since,
             found,
-            changed: changed.map(|places| file.decls_at(&places)),
+            edit,
+            reworded: Vec::new(),
+            origin: None,
             file,
             verified: Vec::new(),
             looks: OnceCell::new(),
@@ -114,10 +118,12 @@ impl CachedProject {
         known.holds(environment).then_some(known)
     }
 
-    /// Whether a step learned, since this was kept, of something that another makes.
+    /// Whether a step learned of something that another makes, and that was not known when this was kept.
     #[must_use]
     pub fn has_new_edges(&self, project: &Project<'_>, ledger: &Ledger) -> bool {
-        learned_edges::has_any(project, ledger, self.since.steps.iter())
+        let fresh = self.fresh_steps().map(|step| project.step_name(step));
+        let since = self.since.steps.iter().map(String::as_str);
+        learned_edges::has_any(project, ledger, since.chain(fresh))
     }
 
     /// Whether everything that working the project out depended on is as it was.
@@ -190,40 +196,19 @@ impl CachedProject {
     #[must_use]
     pub fn all_kept(&self) -> Option<usize> {
         let header = &self.front.header;
-        let calm = header.all_good && self.since.is_silent() && self.changed.is_none();
+        let calm = header.all_good && self.since.is_silent() && self.edit.is_none();
         let found = self.found.as_ref().filter(|_| calm)?;
         let same = found.iter().all(|found| *found == Found::Same);
         same.then_some(header.steps_in_order)
     }
 
-    /// The targets that are described otherwise than when this was kept.
-    pub fn changed_decls(&self) -> impl Iterator<Item = usize> + '_ {
-        let changed = self.changed.iter().flatten().enumerate();
-        changed
-            .filter(|(_, changed)| **changed)
-            .map(|(decl, _)| decl)
+    /// The description's files when this was kept.
+    pub(super) fn texts(&self) -> &[KeptText] {
+        &self.front.header.files
     }
 
-    /// Whether the description's texts are others than when this was kept.
-    #[must_use]
-    pub fn has_other_texts(&self) -> bool {
-        self.changed.is_some()
-    }
-
-    pub(super) fn body_with_items(&self, items: &[ItemRec], key: &[u8; 32]) -> (Vec<u8>, [u8; 32]) {
-        let body = self.file.with_items(items, key);
-        let seal = seal_of(&body);
-        (body, seal)
-    }
-
-    pub(super) fn front_with_texts(
-        &self,
-        files: Vec<KeptText>,
-        project: Digest,
-        body: [u8; 32],
-        key: &[u8; 32],
-    ) -> Option<Vec<u8>> {
-        self.front.with_texts(files, project, body, key)
+    pub(super) fn front_with_texts(&self, texts: OtherTexts, key: &[u8; 32]) -> Option<Vec<u8>> {
+        self.front.with_texts(texts, key)
     }
 
     /// How many positions the kept order has.
@@ -294,12 +279,6 @@ impl CachedProject {
         &self.front.header.dependencies
     }
 
-    /// The project; `None` when the description does not fit after all.
-    #[must_use]
-    pub fn project<'d>(&self, vars: &Vars<'d>) -> Option<Project<'d>> {
-        self.file.project(vars)
-    }
-
     /// The goals and the order of what was asked for when this was kept.
     #[must_use]
     pub fn order(&self) -> (Vec<NodeId>, Order) {
@@ -309,8 +288,7 @@ impl CachedProject {
     /// Marks the paths that an order reaches.
     #[must_use]
     pub fn reached(&self, project: &Project<'_>, order: &Order) -> Vec<bool> {
-        let mut reached = vec![false; self.file.path_count()];
-        let learned = self.file.learned();
+        let mut reached = vec![false; self.file.path_count().max(project.paths.len())];
         for id in &order.nodes {
             match id.node(project) {
                 Node::Step(step) => {
@@ -322,7 +300,7 @@ impl CachedProject {
                             reached[path.index()] = true;
                         }
                     }
-                    for path in learned.of(step.index()) {
+                    for path in self.learned(step) {
                         reached[path.index()] = true;
                     }
                 }
@@ -353,7 +331,7 @@ impl CachedProject {
                 *verified = false;
             }
         }
-        let mut good = self.file.good();
+        let mut good = self.good();
         for goal in asked {
             if let Some(good) = good.get_mut(goal.index()) {
                 *good = 0;
@@ -369,9 +347,9 @@ impl CachedProject {
                 *good = 0;
             }
         }
-        if let Some(changed) = &self.changed {
+        if !self.reworded.is_empty() {
             for (good, step) in good.iter_mut().zip(&project.steps) {
-                if changed.get(step.decl as usize) == Some(&true) {
+                if self.reworded.get(step.decl as usize) == Some(&true) {
                     *good = 0;
                 }
             }
@@ -382,7 +360,6 @@ impl CachedProject {
             .iter()
             .map(|set| set.paths.iter().all(|&path| known(path)))
             .collect();
-        let learned = self.file.learned();
         let step_is_known = |step: StepId| {
             let node = project.step(step);
             let outputs = project.step_outputs(node).iter();
@@ -394,7 +371,7 @@ impl CachedProject {
                     What::Set(set) => set_known[set.index()],
                     What::Task(_) => true,
                 })
-                && learned.of(step.index()).all(known)
+                && self.learned(step).all(known)
         };
         let mut open = PerPosition::filled(order, false);
         for position in order.positions() {

@@ -112,6 +112,12 @@ impl CacheDependencies {
         )
     }
 
+    /// Whether names were looked for in the folder of a path, or above it.
+    pub fn has_listed_around(&self, path: &str) -> bool {
+        let mut folders = self.folders.iter();
+        folders.any(|listed| path.starts_with(&listed.folder))
+    }
+
     /// What only the process that asks can tell: environment variables, by name. None when more than that decides
     /// which is not told by notices of changed files; `is_noticed` says of which files there are any.
     pub fn environment_alone(&self, is_noticed: impl Fn(&str) -> bool) -> Option<Vec<String>> {

@@ -190,6 +190,20 @@ pub struct FrontHeader {
     pub body: [u8; 32],
 }
 
+/// What of a front is another for other texts of the description.
+pub struct OtherTexts {
+    /// The description's files.
+    pub files: Vec<KeptText>,
+    /// The digest of what the project was worked out from.
+    pub project: Digest,
+    /// What working out depended on.
+    pub dependencies: CacheDependencies,
+    /// How many steps are reached.
+    pub steps_in_order: usize,
+    /// The seal of the body that belongs to it.
+    pub body: [u8; 32],
+}
+
 /// What is looked at, as it is gathered.
 #[derive(Default)]
 pub struct FrontLooks {
@@ -314,23 +328,18 @@ impl Front {
     }
 
     /// The bytes of the same front for other texts of the description, and another body.
-    pub fn with_texts(
-        &self,
-        files: Vec<KeptText>,
-        project: Digest,
-        body: [u8; 32],
-        key: &[u8; 32],
-    ) -> Option<Vec<u8>> {
+    pub fn with_texts(&self, texts: OtherTexts, key: &[u8; 32]) -> Option<Vec<u8>> {
         let header = &self.header;
         let header = FrontHeader {
-            key: project,
-            files,
-            body,
+            key: texts.project,
+            files: texts.files,
+            body: texts.body,
+            dependencies: texts.dependencies,
+            steps_in_order: texts.steps_in_order,
             place: header.place,
             outside: header.outside,
             request: header.request.clone(),
             mark: header.mark.clone(),
-            dependencies: header.dependencies.clone(),
             ..*header
         };
         let small = postcard::to_allocvec(&header).ok()?;

@@ -23,6 +23,7 @@ use crate::project_cache::key::place;
 use crate::project_cache::request::CachedRequest;
 use crate::project_cache::since::Since;
 use crate::project_cache::skeleton;
+use crate::project_cache::skeleton::Edit;
 use crate::project_cache::verify_files;
 use crate::project_cache::verify_files::Found;
 use crate::status::RecordingEnvironment;
@@ -38,8 +39,8 @@ pub struct FrontLook {
     pub(super) body: Option<CacheFile>,
     /// Whether the description's texts are as they were.
     same_texts: bool,
-    /// The targets that are described otherwise: a part, and the index of an item in it.
-    pub(super) changed: Option<HashSet<(u32, u32)>>,
+    /// In which targets the description differs; none when it is as it was.
+    pub(super) edit: Option<Edit>,
     /// What a look at each known file said, when all were looked at.
     pub(super) found: Option<Vec<Found>>,
 }
@@ -89,7 +90,7 @@ impl FrontLook {
             front,
             body: None,
             same_texts: true,
-            changed: None,
+            edit: None,
             found: None,
         }
     }
@@ -252,8 +253,8 @@ impl FrontLook {
         self.front.with_records(records, key)
     }
 
-    /// The description as it was read when this was kept, and which says the same, but for how some targets are
-    /// made: targets are read when they are asked for.
+    /// The description as it was read when this was kept, and which says the same but for some targets: these are
+    /// read when they are asked for.
     #[must_use]
     pub fn description(
         &mut self,
@@ -267,7 +268,7 @@ impl FrontLook {
         let body = CacheFile::of_front(&self.front, glance.kept(KeptFile::Body)?, key)?;
         let skeleton = skeleton::read(&self.front, &body, disk)?;
         self.body = Some(body);
-        self.changed = skeleton.changed;
+        self.edit = skeleton.edit;
         Some(skeleton.description)
     }
 }

@@ -15,6 +15,7 @@ use crate::project_cache::dependencies::CacheDependencies;
 use crate::project_cache::front;
 use crate::project_cache::front::FrontHeader;
 use crate::project_cache::front::KeptText;
+use crate::project_cache::front::OtherTexts;
 use crate::project_cache::key::place;
 use crate::project_cache::load::LoadedProject;
 use crate::project_cache::looks::LookCollector;
@@ -53,21 +54,35 @@ pub fn keep<'d>(
 }
 
 /// Keeps a project of which a few targets were described otherwise, with all that is known of it else; the seal of its
-/// new front. To be called when all that it reaches is up to date.
+/// new front, or none when that can't be done. To be called when all that it reaches is up to date.
 pub fn keep_patched(
-    cached: &CachedProject,
+    loaded: &mut LoadedProject<'_>,
     outcome: &BuildOutcome<'_, '_>,
     ledger: &mut Ledger,
     environment: &RecordingEnvironment<'_>,
 ) -> Option<[u8; 32]> {
-    let description = outcome.vars.description;
-    let files = files(description, environment)?;
+    let cached = loaded.cached.as_ref()?;
+    let before = cached.texts();
+    // What the texts put in was compared when they were read.
+    let directives = |file: usize| before.get(file)?.directives;
+    let files = files(outcome.vars.description, environment, directives)?;
     let key = environment.key?;
-    let parts = description.parts.iter();
-    let items = parts.flat_map(|part| writer::kept_items(part, &description.sources));
-    let (body, seal) = cached.body_with_items(&items.collect::<Vec<_>>(), &key);
-    let front = cached.front_with_texts(files, outcome.key, seal, &key)?;
-    ledger.keep(KeptFile::Body, &[&body]).ok()?;
+    // A recipe that is another one may ask for what no other did.
+    let mut dependencies = CacheDependencies::of(environment, outcome.folders, ledger)?;
+    dependencies.extend(Some(cached.dependencies()));
+    let parts = &outcome.vars.description.parts;
+    let holding = cached.holding(&mut loaded.project, outcome.order, parts, ledger)?;
+    let body = writer::body(&loaded.project, outcome, &holding, &key, |pieces, seal| {
+        ledger.keep(KeptFile::Body, pieces).map(|()| seal)
+    })?;
+    let texts = OtherTexts {
+        files,
+        project: outcome.key,
+        dependencies,
+        steps_in_order: holding.steps_in_order,
+        body: body.ok()?,
+    };
+    let front = cached.front_with_texts(texts, &key)?;
     ledger.keep(KeptFile::Front, &[&front]).ok()?;
     Some(seal_of(&front))
 }
@@ -82,7 +97,11 @@ fn write(
     dependencies: CacheDependencies,
 ) -> io::Result<()> {
     let description = outcome.vars.description;
-    let Some(files) = files(description, environment) else {
+    let of_text = |file: usize| {
+        let (id, source) = description.sources.iter().nth(file)?;
+        outline(id, &source.text).map(|items| directives(&items))
+    };
+    let Some(files) = files(description, environment, of_text) else {
         return Ok(());
     };
     let reader = Reader {
@@ -136,22 +155,25 @@ fn write(
     Ok(())
 }
 
-/// How the description's files are recognised; none when one is not what was read.
+/// How the description's files are recognised; none when one is not what was read. `directives` gives the digest of
+/// what each puts in.
 fn files(
     description: &Description,
     environment: &RecordingEnvironment<'_>,
+    directives: impl Fn(usize) -> Option<u64>,
 ) -> Option<Vec<KeptText>> {
     let files = description.files.iter().zip(description.sources.iter());
-    let files = files.map(|(name, (id, source))| {
+    let files = files.enumerate().map(|(index, (name, (_, source)))| {
         let read_at = environment.clock.now();
         let stat = environment.disk.stat(name).ok()??;
-        let digest = Digest::of(&environment.disk.read(name).ok()?);
+        let bytes = environment.disk.read(name).ok()?;
+        let digest = Digest::of(&bytes);
         let record = (!stat.link).then(|| Record::new(&stat, read_at, digest));
-        (digest == Digest::of(source.text.as_bytes())).then(|| KeptText {
+        (bytes == source.text.as_bytes()).then(|| KeptText {
             name: name.clone(),
             record,
             digest,
-            directives: outline(id, &source.text).map(|items| directives(&items)),
+            directives: directives(index),
         })
     });
     files.collect()

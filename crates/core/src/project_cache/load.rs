@@ -38,14 +38,16 @@ impl<'d> LoadedProject<'d> {
         found: &FoundEdges,
         ledger: &Ledger,
     ) -> Self {
-        let taken_over = cached.and_then(|cached| {
+        let taken_over = cached.and_then(|mut cached| {
             let project = cached.project(vars)?;
-            for decl in cached.changed_decls() {
+            // What a step learned since is an edge that the kept order does not have.
+            if cached.has_new_edges(&project, ledger) {
+                return None;
+            }
+            for decl in cached.reworded_decls() {
                 check_decl(vars, &project.decls[decl]);
             }
-            // What a step learned since is an edge that the kept order does not have.
-            let is_old = cached.has_new_edges(&project, ledger);
-            (!is_old).then_some((project, cached))
+            Some((project, cached))
         });
         if let Some((project, cached)) = taken_over {
             let cached = Some(cached);

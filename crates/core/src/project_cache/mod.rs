@@ -15,6 +15,7 @@ pub mod cached_project;
 pub mod load;
 pub mod resident;
 
+mod amended;
 mod cache_check;
 mod cache_file;
 mod cache_layout;
@@ -27,6 +28,7 @@ mod looks;
 mod request;
 mod since;
 mod skeleton;
+mod text_edit;
 mod verify_files;
 mod writer;
 

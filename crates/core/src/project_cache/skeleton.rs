@@ -1,8 +1,8 @@
 //! A description as it was read before: the place of each item is known, and targets are read when they are asked
 //! for.
 //!
-//! A file of which the text is another one now is taken over as well, as long as all that differs is how some
-//! targets are made and what is said about them: then there are the same steps, which need the same files.
+//! A file of which the text is another one now is taken over as well, as long as all that differs is targets: some
+//! are made in another way, a few came, went, or need something else.
 
 use std::collections::HashSet;
 
@@ -21,8 +21,11 @@ use crate::project::PartId;
 use crate::project::decl::Clauses;
 use crate::project::description::Part;
 use crate::project_cache::cache_file::CacheFile;
+use crate::project_cache::cache_layout;
 use crate::project_cache::cache_layout::ItemRec;
 use crate::project_cache::front::Front;
+use crate::project_cache::text_edit::Fate;
+use crate::project_cache::text_edit::fates;
 use crate::text::SourceId;
 use crate::text::Span;
 use crate::world::Digest;
@@ -32,9 +35,34 @@ use crate::world::Disk;
 pub struct Skeleton {
     /// The description.
     pub description: Description,
-    /// The targets that are described otherwise now: a part, and the index of an item in it. None when all texts
-    /// are as they were.
-    pub changed: Option<HashSet<(u32, u32)>>,
+    /// In what it differs; none when all texts are as they were.
+    pub edit: Option<Edit>,
+}
+
+/// In which targets a description differs from the one that was read before.
+#[derive(Debug, Default)]
+pub struct Edit {
+    /// Targets of which only the recipe differs, or what is said about them: a part, and the index of an item in it,
+    /// both as they were.
+    pub reworded: HashSet<(u32, u32)>,
+    /// For each part where each of its items stands now; none for those that are gone.
+    pub places: Vec<Vec<Option<u32>>>,
+    /// Targets that were not described: a part, and the index of an item in it.
+    pub fresh: Vec<(PartId, usize)>,
+    /// Whether any is gone.
+    pub has_gone: bool,
+}
+
+impl Edit {
+    /// Whether there are other targets than before.
+    pub fn is_structural(&self) -> bool {
+        self.has_gone || !self.fresh.is_empty()
+    }
+
+    /// Where an item stands now.
+    pub fn place(&self, part: u32, item: u32) -> Option<u32> {
+        *self.places.get(part as usize)?.get(item as usize)?
+    }
 }
 
 /// The XXH3 of what a file puts in, and where.
@@ -47,14 +75,33 @@ pub fn directives(items: &[OutlineItem]) -> u64 {
     hasher.digest()
 }
 
-/// The items of a file whose text is another one now, in order.
-type NewItems = std::vec::IntoIter<OutlineItem>;
+/// More targets than this, and more than one in so many, that came or went are not worth telling from the others.
+const MANY: usize = 64;
+const SHARE: usize = 32;
 
-/// Reads the texts of a description's files; none when one of them says something else than it did.
+/// A file whose text is another one now.
+struct Retold {
+    /// Its items now, without directives.
+    items: Vec<OutlineItem>,
+    /// What has become of each item that it had.
+    fates: Vec<Fate>,
+    /// How many of these were dealt with.
+    known: usize,
+    /// How many of the new items were dealt with.
+    next: usize,
+    /// The last item of before of which something is there.
+    last: Option<usize>,
+    /// How many items stand in front of a directive: what that puts in stands among them.
+    in_front: usize,
+}
+
+/// Reads the texts of a description's files; none when one of them says something else than it did, beyond which
+/// targets there are.
 pub fn read(front: &Front, body: &CacheFile, disk: &dyn Disk) -> Option<Skeleton> {
     let mut description = Description::default();
-    let mut of_file: Vec<Option<NewItems>> = Vec::new();
-    for file in &front.header.files {
+    let mut retold: Vec<Option<Retold>> = Vec::new();
+    let mut of_file: Option<Vec<Vec<u64>>> = None;
+    for (number, file) in front.header.files.iter().enumerate() {
         let leads_out = !description.files.is_empty() && disk.leads_out(&file.name).unwrap_or(true);
         let bytes = disk.read(&file.name).ok().filter(|_| !leads_out)?;
         let is_same = Digest::of(&bytes) == file.digest;
@@ -62,22 +109,19 @@ pub fn read(front: &Front, body: &CacheFile, disk: &dyn Disk) -> Option<Skeleton
             .sources
             .add(&file.name, String::from_utf8(bytes).ok()?);
         description.files.push(file.name.clone());
-        of_file.push(if is_same {
-            None
-        } else {
-            let items = outline(id, &description.sources.get(id).text)?;
-            if file.directives != Some(directives(&items)) {
-                return None;
-            }
-            let items: Vec<OutlineItem> = items
-                .into_iter()
-                .filter(|item| !item.is_directive)
-                .collect();
-            Some(items.into_iter())
-        });
+        if is_same {
+            retold.push(None);
+            continue;
+        }
+        let known = of_file.get_or_insert_with(|| digests(front.header.files.len(), body));
+        let items = outline(id, &description.sources.get(id).text)?;
+        if file.directives != Some(directives(&items)) {
+            return None;
+        }
+        retold.push(Some(retell(known.get(number)?, items)));
     }
-    let is_same = of_file.iter().all(Option::is_none);
-    let mut changed = HashSet::new();
+    let is_same = retold.iter().all(Option::is_none);
+    let mut edit = Edit::default();
     let mut records = body.items().iter();
     for (number, (folder, parent, count)) in (0..).zip(&body.header.parts) {
         let mut part = Part {
@@ -86,44 +130,156 @@ pub fn read(front: &Front, body: &CacheFile, disk: &dyn Disk) -> Option<Skeleton
             items: Vec::with_capacity(*count as usize),
             extents: Vec::with_capacity(*count as usize),
         };
+        let mut places = Vec::with_capacity(if is_same { 0 } else { *count as usize });
         for (at, record) in (0..*count).zip(records.by_ref()) {
             let source = SourceId(record.source.get());
-            let new = match of_file.get_mut(source.0 as usize)? {
-                None => None,
-                Some(items) => Some(items.next()?),
-            };
             let text = &description.sources.get(source).text;
-            let (item, extent, differs) = match new {
-                None => {
-                    let (item, extent) = known(record, text)?;
-                    (item, extent, false)
-                }
-                Some(new) if new.digest == record.digest.get() => {
-                    (moved(record, text, new.extent)?, new.extent, false)
-                }
-                Some(new) => (
-                    described_otherwise(record, text, new.extent)?,
-                    new.extent,
-                    true,
-                ),
+            let Some(retold) = retold.get_mut(source.0 as usize)? else {
+                places.push(Some(cache_layout::number(part.items.len())));
+                let (item, extent) = known(record, text)?;
+                part.items.push(item);
+                part.extents.push(extent);
+                continue;
             };
-            if differs {
-                changed.insert((number, at));
-            }
-            part.items.push(item);
-            part.extents.push(extent);
+            let mut put_in = Retelling {
+                text,
+                retold,
+                part: &mut part,
+                id: PartId(number),
+                edit: &mut edit,
+            };
+            places.push(put_in.item(record, at)?);
         }
+        edit.places.push(places);
         description.parts.push(part);
     }
-    // What stands behind the items that were known is new.
-    let is_whole = of_file
-        .iter_mut()
+    let changes = edit.fresh.len()
+        + edit
+            .places
+            .iter()
+            .flatten()
+            .filter(|at| at.is_none())
+            .count();
+    let is_whole = retold
+        .iter()
         .flatten()
-        .all(|items| items.next().is_none());
-    is_whole.then_some(Skeleton {
+        .all(|retold| retold.next == retold.items.len());
+    let is_small = changes <= MANY + body.items().len() / SHARE;
+    (is_whole && is_small).then_some(Skeleton {
         description,
-        changed: (!is_same).then_some(changed),
+        edit: (!is_same).then_some(edit),
     })
+}
+
+/// The digests of the items of each file, in order.
+fn digests(files: usize, body: &CacheFile) -> Vec<Vec<u64>> {
+    let mut of_file = vec![Vec::new(); files];
+    for record in body.items() {
+        if let Some(digests) = of_file.get_mut(record.source.get() as usize) {
+            digests.push(record.digest.get());
+        }
+    }
+    of_file
+}
+
+/// What has become of the items of a file.
+fn retell(known: &[u64], items: Vec<OutlineItem>) -> Retold {
+    let last_directive = items.iter().rposition(|item| item.is_directive);
+    let front = &items[..last_directive.unwrap_or(0)];
+    let in_front = front.iter().filter(|item| !item.is_directive).count();
+    let items: Vec<OutlineItem> = items
+        .into_iter()
+        .filter(|item| !item.is_directive)
+        .collect();
+    let new: Vec<u64> = items.iter().map(|item| item.digest).collect();
+    let fates = fates(known, &new);
+    Retold {
+        items,
+        last: fates.iter().rposition(|fate| *fate != Fate::Gone),
+        fates,
+        known: 0,
+        next: 0,
+        in_front,
+    }
+}
+
+/// A part whose items are put in from a file whose text is another one now.
+struct Retelling<'r> {
+    text: &'r str,
+    retold: &'r mut Retold,
+    part: &'r mut Part,
+    id: PartId,
+    edit: &'r mut Edit,
+}
+
+impl Retelling<'_> {
+    /// Puts in what has become of the next item of before, with what came around it; where it stands, when it is
+    /// there.
+    fn item(&mut self, record: &ItemRec, at: u32) -> Option<Option<u32>> {
+        let known = self.retold.known;
+        self.retold.known += 1;
+        let mut place = None;
+        match *self.retold.fates.get(known)? {
+            Fate::Same(new) => {
+                self.fresh_before(new)?;
+                let extent = self.retold.items.get(new)?.extent;
+                place = Some(self.put_in(moved(record, self.text, extent)?, extent));
+            }
+            Fate::Other(new) => {
+                self.fresh_before(new)?;
+                let extent = self.retold.items.get(new)?.extent;
+                if let Some(item) = described_otherwise(record, self.text, extent) {
+                    place = Some(self.put_in(item, extent));
+                    self.edit.reworded.insert((self.id.0, at));
+                } else {
+                    self.fresh_before(new + 1)?;
+                }
+            }
+            Fate::Gone => {}
+        }
+        if place.is_none() {
+            // Only a target without variables of its own can go without a trace. What a directive puts in stands
+            // behind as many items as before, so that none of those may go.
+            let can_go = record.unread.get() == 1 && known >= self.retold.in_front;
+            can_go.then_some(())?;
+            self.edit.has_gone = true;
+        }
+        let is_more = self.retold.next < self.retold.items.len();
+        if self.retold.last == Some(known) && is_more {
+            // What a directive puts in stands behind this item, and in front of those.
+            let is_in_front = self.retold.next <= self.retold.in_front;
+            (self.retold.in_front == 0 || !is_in_front).then_some(())?;
+            self.fresh_before(self.retold.items.len())?;
+        }
+        Some(place)
+    }
+
+    fn put_in(&mut self, item: TopItem, extent: Span) -> u32 {
+        self.part.items.push(item);
+        self.part.extents.push(extent);
+        self.retold.next += 1;
+        cache_layout::number(self.part.items.len() - 1)
+    }
+
+    /// Puts in the new items up to this one.
+    fn fresh_before(&mut self, end: usize) -> Option<()> {
+        while self.retold.next < end {
+            if self.retold.next < self.retold.in_front {
+                return None;
+            }
+            let extent = self.retold.items.get(self.retold.next)?.extent;
+            let item = parse_item_strictly(self.text, extent)?;
+            let TopItem::Target(target) = &item else {
+                return None;
+            };
+            if !Clauses::sort(&target.clauses).lets.is_empty() {
+                return None;
+            }
+            let at = self.put_in(item, extent);
+            self.edit.fresh.push((self.id, at as usize));
+        }
+        Some(())
+    }
 }
 
 /// An item where it was.

@@ -35,6 +35,7 @@ use crate::project_cache::cache_layout::number;
 use crate::project_cache::looks::LookCollector;
 use crate::project_cache::looks::PathRole;
 use crate::text::Sources;
+use crate::text::Span;
 use crate::world::Digest;
 
 /// What a run has to say of itself to be taken over by the next one.
@@ -60,9 +61,11 @@ pub struct BuildOutcome<'a, 'd> {
 /// What of a project holds for the next run.
 pub struct Holding {
     /// For each step 1 when it has no reason to run.
-    good: Vec<u8>,
+    pub good: Vec<u8>,
     /// For each step the paths that it learned of; empty when no step did.
-    learned: Vec<Vec<u32>>,
+    pub learned: Vec<Vec<u32>>,
+    /// For each item of the description the digest of its structure, where that is known; empty when none is.
+    pub structures: Vec<Option<u64>>,
     /// How many steps were reached.
     pub steps_in_order: usize,
     /// Whether all that was reached has no reason to run.
@@ -88,6 +91,7 @@ pub fn gather(
     let mut holding = Holding {
         good: vec![0; project.steps.len()],
         learned: Vec::new(),
+        structures: Vec::new(),
         steps_in_order: 0,
         all_good: true,
         has_new_edges: false,
@@ -191,9 +195,13 @@ pub fn body<T>(
         tasks: project.tasks.iter().map(kept_task).collect(),
         trees: project.trees.iter().map(|tree| tree.0).collect(),
     };
+    let known = holding.structures.iter().copied();
+    let mut known = known.chain(std::iter::repeat(None));
     let items: Vec<ItemRec> = parts
         .iter()
-        .flat_map(|part| kept_items(part, sources))
+        .flat_map(|part| part.items.iter().zip(&part.extents))
+        .zip(&mut known)
+        .map(|((item, extent), structure)| kept_item(item, *extent, structure, sources))
         .collect();
     let small = postcard::to_allocvec(&header).ok()?;
     Some(arrange(
@@ -206,31 +214,27 @@ fn kept_part(part: &Part) -> (String, Option<u32>, u32) {
     (part.folder.clone(), parent, number(part.items.len()))
 }
 
-/// The lines of each item of a part. A target with variables of its own is read at once: secrets may be among them.
-pub fn kept_items<'p>(part: &'p Part, sources: &'p Sources) -> impl Iterator<Item = ItemRec> + 'p {
-    part.items.iter().zip(&part.extents).map(|(item, extent)| {
-        let text = &sources.get(extent.source).text;
-        let unread = match item {
-            TopItem::Target(target) => {
-                let mut kinds = target.clauses.iter().map(|clause| &clause.kind);
-                !kinds.any(|kind| matches!(kind, ClauseKind::Let(_)))
-            }
-            TopItem::Unread(_) => true,
-            _ => false,
-        };
-        ItemRec {
-            source: extent.source.0.into(),
-            start: extent.start.into(),
-            end: extent.end.into(),
-            unread: u32::from(unread).into(),
-            digest: item_digest(text, *extent).into(),
-            structure: match unread {
-                true => structure_digest(text, *extent).unwrap_or(0),
-                false => 0,
-            }
-            .into(),
+/// The lines of an item. A target with variables of its own is read at once: secrets may be among them.
+fn kept_item(item: &TopItem, extent: Span, structure: Option<u64>, sources: &Sources) -> ItemRec {
+    let text = &sources.get(extent.source).text;
+    let unread = match item {
+        TopItem::Target(target) => {
+            let mut kinds = target.clauses.iter().map(|clause| &clause.kind);
+            !kinds.any(|kind| matches!(kind, ClauseKind::Let(_)))
         }
-    })
+        TopItem::Unread(_) => true,
+        _ => false,
+    };
+    let structure = structure.filter(|_| unread);
+    let structure = structure.or_else(|| unread.then(|| structure_digest(text, extent))?);
+    ItemRec {
+        source: extent.source.0.into(),
+        start: extent.start.into(),
+        end: extent.end.into(),
+        unread: u32::from(unread).into(),
+        digest: item_digest(text, extent).into(),
+        structure: structure.unwrap_or(0).into(),
+    }
 }
 
 /// Where each target stands, and the lists of hole names that they have.

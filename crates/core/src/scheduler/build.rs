@@ -238,7 +238,9 @@ impl<'s> Build<'s> {
         vars: &Vars<'d>,
     ) -> Result<Option<PassPlan>, BuildError> {
         let cached = loaded.cached.as_ref();
-        if let Some(cached) = cached.filter(|cached| cached.answers(inputs.request)) {
+        let has_order =
+            |cached: &&CachedProject| cached.answers(inputs.request) && !cached.is_amended();
+        if let Some(cached) = cached.filter(has_order) {
             let (goals, order) = cached.order();
             self.phases = Some(vec![Phase::whole()]);
             let trees = Vec::new();
@@ -442,10 +444,13 @@ impl<'s> Build<'s> {
     ) {
         if let Some((watch_set, _)) = &mut self.watch {
             watch_set.add_description(&inputs.description.sources);
-            watch_set.add_folders(match &loaded.cached {
+            let (mut seen, mut told) = match &loaded.cached {
                 Some(cached) => cached.folders(),
-                None => (folders.seen(), folders.told()),
-            });
+                None => (Vec::new(), Vec::new()),
+            };
+            seen.extend(folders.seen());
+            told.extend(folders.told());
+            watch_set.add_folders((seen, told));
         }
     }
 

@@ -115,22 +115,27 @@ pub fn keep_for_next<'d>(
         Keeping::Nothing => Ok(()),
         Keeping::UpToDate(seal) => state.writer.record([Entry::UpToDate(seal)]),
         Keeping::Patched => {
-            let context = state.context;
-            let cached = loaded.cached.as_ref();
-            let seal = cached.and_then(|cached| {
-                let mut ledger = context.ledger.borrow_mut();
-                project_cache::keep_patched(cached, outcome, &mut ledger, context.environment)
-            });
-            let entries = seal.map(Entry::UpToDate);
-            state.writer.record(entries)
+            let mut ledger = state.context.ledger.borrow_mut();
+            let environment = state.context.environment;
+            let seal = project_cache::keep_patched(loaded, outcome, &mut ledger, environment);
+            drop(ledger);
+            match seal {
+                Some(seal) => state.writer.record([Entry::UpToDate(seal)]),
+                None => keep_anew(state, loaded, outcome),
+            }
         }
-        Keeping::Anew => {
-            let context = state.context;
-            let mut ledger = context.ledger.borrow_mut();
-            project_cache::keep(loaded, outcome, &mut ledger, context.environment)
-                .map_err(|error| BuildError::io("can't write the ledger", error))
-        }
+        Keeping::Anew => keep_anew(state, loaded, outcome),
     }
+}
+
+fn keep_anew<'d>(
+    state: &BuildState<'_>,
+    loaded: &mut LoadedProject<'d>,
+    outcome: &BuildOutcome<'_, 'd>,
+) -> Result<(), BuildError> {
+    let mut ledger = state.context.ledger.borrow_mut();
+    project_cache::keep(loaded, outcome, &mut ledger, state.context.environment)
+        .map_err(|error| BuildError::io("can't write the ledger", error))
 }
 
 fn keeping(
@@ -171,7 +176,8 @@ fn keeping(
             match cached.to_be_said_up_to_date(&loaded.project, &ledger) {
                 Some(_) => Keeping::Patched,
                 None if told_nothing => Keeping::Patched,
-                None => Keeping::Nothing,
+                // With an order in which what was learned stands behind what makes it.
+                None => Keeping::Anew,
             }
         }
         true if told_nothing => Keeping::Anew,

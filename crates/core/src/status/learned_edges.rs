@@ -48,7 +48,7 @@ pub fn add(project: &mut Project<'_>, ledger: &Ledger, found: &FoundEdges) {
 pub fn has_any<'n>(
     project: &Project<'_>,
     ledger: &Ledger,
-    mut steps: impl Iterator<Item = &'n String>,
+    mut steps: impl Iterator<Item = &'n str>,
 ) -> bool {
     steps.any(|name| {
         let own = project.maker_of(name);

@@ -67,6 +67,8 @@ enum Act {
     Salt(usize, usize),
     ToggleNeed(usize, usize),
     DropStep(usize),
+    /// A step is described, whether or not it was before.
+    Describe(usize, StepModel),
     TurnClockBack,
     DamageJournal(usize),
     Weave(Option<usize>, usize),
@@ -540,6 +542,7 @@ impl World {
                 let index = step % self.steps.len();
                 self.steps[index] = None;
             }
+            Act::Describe(index, step) => self.steps[*index] = Some(step.clone()),
             Act::TurnClockBack => self.machine.pass(-7 * GRAIN),
             Act::DamageJournal(keep) => {
                 self.machine
@@ -618,8 +621,9 @@ fn act() -> impl Strategy<Value = Act> {
         15 => edit(),
         1 => (0usize..3).prop_map(Act::Variable),
         1 => (0usize..6, 0usize..3).prop_map(|(step, salt)| Act::Salt(step, salt)),
-        1 => (0usize..6, 0..SOURCES).prop_map(|(step, source)| Act::ToggleNeed(step, source)),
+        2 => (0usize..6, 0..SOURCES).prop_map(|(step, source)| Act::ToggleNeed(step, source)),
         1 => (0usize..6).prop_map(Act::DropStep),
+        2 => (0usize..6).prop_flat_map(|index| step(index).prop_map(move |step| Act::Describe(index, step))),
         1 => Just(Act::TurnClockBack),
         1 => (0usize..200).prop_map(Act::DamageJournal),
         7 => (proptest::option::weighted(0.3, 0usize..6), 1usize..4).prop_map(|(goal, jobs)| Act::Weave(goal, jobs)),

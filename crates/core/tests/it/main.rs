@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+mod amended;
 mod bed;
 mod corpus;
 mod grammar;
