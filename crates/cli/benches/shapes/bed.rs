@@ -14,11 +14,12 @@ use crate::projects::Shape;
 pub const SETTLING: Duration = Duration::from_millis(1_100);
 
 /// What is measured, with its words.
-pub const COMMANDS: [(&str, &[&str]); 13] = [
+pub const COMMANDS: [(&str, &[&str]); 14] = [
     ("second", &[]),
     ("third", &[]),
     ("unchanged", &[]),
     ("described", &[]),
+    ("rewired", &[]),
     ("edited", &[]),
     ("preview", &["preview"]),
     ("why", &["why", "OUTPUT"]),
@@ -240,6 +241,11 @@ impl BenchProject<'_> {
         if name == "described" {
             let edited = self.shape.edit_description(&self.root, self.size, round);
             edited.expect("an edit");
+        }
+        if name == "rewired" {
+            let _ = self.shape.rewire(&self.root, self.size).expect("an edit");
+            // What is younger than the clock's grain is read again.
+            std::thread::sleep(SETTLING);
         }
         if name == "edited" {
             let source = self.root.join(self.shape.source(self.size));

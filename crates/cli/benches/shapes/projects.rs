@@ -117,6 +117,30 @@ impl Shape {
         Ok(true)
     }
 
+    /// Gives the target in the middle one prerequisite more, or takes it away again; whether the shape has such a
+    /// target.
+    ///
+    /// # Errors
+    /// When the disk fails.
+    pub fn rewire(self, root: &Path, steps: usize) -> io::Result<bool> {
+        let path = root.join("hand.loom");
+        let loom = std::fs::read_to_string(&path)?;
+        let target = format!("target out/{}.o\n  needs ", name(steps / 2));
+        let Some(start) = loom.find(&target) else {
+            return Ok(false);
+        };
+        let start = start + target.len();
+        let end = start + loom[start..].find('\n').unwrap_or(0);
+        let more = format!(" src/{}.c", name(1));
+        let needs = &loom[start..end];
+        let needs = match needs.strip_suffix(&more) {
+            Some(needs) => needs.to_owned(),
+            None => format!("{needs}{more}"),
+        };
+        std::fs::write(path, format!("{}{needs}{}", &loom[..start], &loom[end..]))?;
+        Ok(true)
+    }
+
     /// One of its sources: that of the step in the middle, where it has its own.
     pub fn source(self, steps: usize) -> String {
         let middle = steps / 2;
