@@ -116,7 +116,10 @@ fn view(
         (Some(named), _) => named,
         // Only what is near is foreseen.
         (None, Some(only)) => read_only.dry_run_of(&only.goals(project), false)?,
-        (None, None) => read_only.dry_run_of(&nodes, false)?,
+        (None, None) => {
+            read_only.read_targets();
+            read_only.dry_run_of(&nodes, false)?
+        }
     };
     let last = last_endings(&Runs::new(&read_only.workspace.location.own()));
     let failed = |name: &str| {

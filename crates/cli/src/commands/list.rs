@@ -81,6 +81,7 @@ pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCod
     let workspace = project::open_after(approach, common, ui, Access::Read)?;
     let own = own_tasks(common, ui)?;
     ReadOnlyProject::at_opened_asking(&workspace, arguments.asking, ui, |read_only| {
+        read_only.read_targets();
         match arguments.format {
             Format::Json => {
                 let mut list = json(read_only.vars, read_only.project);
@@ -324,14 +325,15 @@ fn render(rows: &[Row], ui: Ui) -> String {
 
 fn block_rows(block: &[&Row], ui: Ui, out: &mut String) {
     const WIDEST: usize = 48;
-    let width = block
+    let names = block.iter().map(|row| text::safe(&row.name));
+    let names: Vec<String> = names.collect();
+    let width = names
         .iter()
-        .map(|row| text::columns(&text::safe(&row.name)))
+        .map(|name| text::columns(name))
         .filter(|&width| width <= WIDEST)
         .max()
         .unwrap_or(0);
-    for row in block {
-        let name = text::safe(&row.name);
+    for (row, name) in block.iter().zip(names) {
         let mut line = format!("  {}", ui.out.paint(Role::Name, &name));
         let mut notes = row.about.lines().next().unwrap_or_default().to_owned();
         if let Some(steps) = row.steps {

@@ -4,12 +4,15 @@
 use std::cell::RefCell;
 
 use handloom_core::content::State;
+use handloom_core::content::over_threads;
 use handloom_core::graph;
 use handloom_core::graph::BuildRequest;
 use handloom_core::graph::NodeId;
 use handloom_core::graph::Order;
 use handloom_core::graph::PerPosition;
 use handloom_core::graph::goals;
+use handloom_core::language::TopItem;
+use handloom_core::language::target_of;
 use handloom_core::project::Project;
 use handloom_core::project::StepId;
 use handloom_core::project::TaskId;
@@ -35,6 +38,11 @@ use crate::ui::Ui;
 use crate::ui::text;
 use handloom_core::workspace::Workspace;
 use handloom_core::world::Disk;
+
+/// Threads that look at files and read targets.
+fn threads() -> usize {
+    std::thread::available_parallelism().map_or(1, std::num::NonZero::get)
+}
 
 /// A project that is looked at.
 pub struct ReadOnlyProject<'l, 'd> {
@@ -131,6 +139,23 @@ impl ReadOnlyProject<'_, '_> {
         }
     }
 
+    /// Reads all targets of a description that was taken over, on all cores: where all of them are shown, one after
+    /// the other would take longest.
+    pub fn read_targets(&self) {
+        let description = &self.workspace.description;
+        let items: Vec<&TopItem> = description
+            .parts
+            .iter()
+            .flat_map(|part| &part.items)
+            .collect();
+        let _ = over_threads(&items, threads(), |items| -> Vec<()> {
+            for item in items {
+                let _ = target_of(item, &description.sources);
+            }
+            Vec::new()
+        });
+    }
+
     /// Shows the warnings that came since.
     pub fn warnings(&self) -> Result<(), CommandError> {
         let warnings = self.errors()?;
@@ -195,7 +220,7 @@ impl ReadOnlyProject<'_, '_> {
             )
         })?;
         let remade: &[NodeId] = if remake { goals } else { &[] };
-        let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+        let threads = threads();
         let predictions = project_cache::dry_run(
             self.project,
             self.cached.borrow_mut().as_mut(),

@@ -28,6 +28,10 @@ pub fn seconds(time: Duration) -> String {
 /// A name or another text of one line, with control characters, ends of lines and those that turn the
 /// direction of writing made visible.
 pub fn safe(text: &str) -> String {
+    // Nearly all names: nothing in them stands for something else.
+    if text.bytes().all(|byte| matches!(byte, b' '..=b'~')) {
+        return text.to_owned();
+    }
     safe_lines(text).replace('\n', "\\n")
 }
 

@@ -51,6 +51,8 @@ pub struct CachedProject {
     pub(super) origin: Option<Vec<u32>>,
     /// For each path whether its content is known without reading it.
     verified: Vec<bool>,
+    /// How many positions were last found to differ of themselves.
+    own_open: usize,
     /// For each path where its record is; made when it is first needed.
     looks: OnceCell<Vec<u32>>,
 }
@@ -113,6 +115,7 @@ impl CachedProject {
             origin: None,
             file,
             verified: Vec::new(),
+            own_open: 0,
             looks: OnceCell::new(),
         };
         known.holds(environment).then_some(known)
@@ -374,18 +377,27 @@ impl CachedProject {
                 && self.learned(step).all(known)
         };
         let mut open = PerPosition::filled(order, false);
+        let mut own_count = 0;
         for position in order.positions() {
             let own = match order.node(position).node(project) {
                 Node::Set(_) => false,
                 Node::Task(_) => true,
                 Node::Step(step) => !step_is_known(step),
             };
+            own_count += usize::from(own);
             open[position] = own
                 || order.waits_for(position).iter().any(|&before| {
                     open[before] && !matches!(order.node(before).node(project), Node::Task(_))
                 });
         }
+        self.own_open = own_count;
         open
+    }
+
+    /// How many positions had to be judged for what differs of themselves, and not of what they wait for.
+    #[must_use]
+    pub fn own_open(&self) -> usize {
+        self.own_open
     }
 
     /// For each path the number of its look, or a number beyond.

@@ -162,8 +162,11 @@ fn keeping(
         // It would be the same again.
         return Keeping::Nothing;
     }
+    // What differs and makes no step run would be judged by each run. What was only judged for what it waits for is
+    // known to the next one.
+    let judged_in_vain = judged.kept.set().count().min(cached.own_open());
     // A journal that is folded is not the one that was marked.
-    if ledger.is_large() || judged.kept.set().count() > 64 + all / 32 {
+    if ledger.is_large() || judged_in_vain > 64 + all / 32 {
         return Keeping::Anew;
     }
     let is_task = |id: &NodeId| matches!(id.node(&loaded.project), Node::Task(_));
