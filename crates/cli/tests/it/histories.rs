@@ -82,6 +82,33 @@ fn told_loom(with_pattern: bool) -> String {
     told + if with_pattern { pattern } else { "" }
 }
 
+/// The same without a folder that is made as a whole.
+fn without_tree(loom: &str) -> String {
+    let (front, behind) = loom.split_once("target tree/").unwrap();
+    let behind = behind.split_once("target gen/").unwrap().1;
+    format!("{front}target gen/{behind}")
+}
+
+/// Targets that come and go, each with where it stands: in front of these words.
+const MORE: [(&str, &str); 4] = [
+    (
+        "target out/<n>.up",
+        "target more/one\n  needs src/a.txt\n  recipe: cp @{needs} @{target}\n",
+    ),
+    (
+        "target out/latest",
+        "target more/two more/three\n  needs src/a.txt out/size\n  recipe: for o in @{target}; do cat @{needs} > $o; done\n",
+    ),
+    (
+        "target out/user",
+        "target more/four\n  needs more/five src/a.txt\n  recipe: cat @{needs} > @{target}\ntarget more/five\n  after out/all\n  recipe: echo 5 > @{target}\n",
+    ),
+    (
+        "target out/behind",
+        "target out/extra.up\n  needs src/a.txt\n  recipe: cp @{needs} @{target}\n",
+    ),
+];
+
 /// A small generator of numbers; the seed makes each history repeatable.
 struct Dice(u64);
 
@@ -103,6 +130,10 @@ impl Dice {
 struct History {
     bed: Bed,
     loom: String,
+    /// What two variables hold.
+    values: [&'static str; 2],
+    /// Which of [`MORE`] are described, and whether a target needs one thing more.
+    more: [bool; 5],
     dice: Dice,
     /// What the user wrote where outputs belong: each a text of its own.
     foreign: Vec<String>,
@@ -126,16 +157,32 @@ impl History {
         Self {
             bed,
             loom: loom.to_owned(),
+            values: ["one", "first"],
+            more: [false; 5],
             dice: Dice(seed * 7919 + 1),
             foreign: Vec::new(),
         }
+    }
+
+    /// Writes the description.
+    fn describe(&self) {
+        let [mark, name] = self.values;
+        let mut loom = self.loom.replace("= one", &format!("= {mark}"));
+        loom = loom.replace("= first", &format!("= {name}"));
+        for ((place, text), _) in MORE.iter().zip(self.more).filter(|(_, is)| *is) {
+            loom = loom.replacen(place, &format!("{text}{place}"), 1);
+        }
+        if self.more[4] {
+            loom = loom.replace("needs out/latest\n", "needs out/latest src/a.txt\n");
+        }
+        self.bed.write("hand.loom", &loom);
     }
 
     fn act(&mut self) {
         let (bed, dice) = (&self.bed, &mut self.dice);
         let name = format!("src/{}.txt", dice.pick(&["a", "b", "c d", "e"]));
         let text = format!("text {}\n", dice.roll(3));
-        match dice.roll(16) {
+        match dice.roll(19) {
             0..=2 => bed.write(&name, &text),
             3 => {
                 let _ = fs::remove_file(bed.path(&name));
@@ -143,11 +190,8 @@ impl History {
             }
             4 => bed.write("inc/common", &text),
             5 => {
-                let loom = self
-                    .loom
-                    .replace("= one", &format!("= {}", dice.pick(&["one", "two"])))
-                    .replace("= first", &format!("= {}", dice.pick(&["first", "second"])));
-                bed.write("hand.loom", &loom);
+                self.values = [dice.pick(&["one", "two"]), dice.pick(&["first", "second"])];
+                self.describe();
             }
             6..=8 => self.intrude(),
             9 => {
@@ -168,6 +212,11 @@ impl History {
             }
             13 => bed.write(dice.pick(&["else/where", "data/to"]), &text),
             14 => self.fail(),
+            15..=17 => {
+                let which = dice.pick(&[0, 1, 2, 3, 4]);
+                self.more[which] = !self.more[which];
+                self.describe();
+            }
             _ => self.kill(),
         }
     }
@@ -180,10 +229,12 @@ impl History {
             "out/a.up",
             "out/latest",
             "out/user",
-            "tree/2",
             "gen/common.h",
+            "tree/2",
         ];
-        let path = self.bed.path(self.dice.pick(&PLACES));
+        let has_tree = self.loom.contains("target tree/");
+        let places = &PLACES[..PLACES.len() - usize::from(!has_tree)];
+        let path = self.bed.path(self.dice.pick(places));
         let text = format!("the user's {}", self.foreign.len());
         // What was the user's before is replaced by the user, and so no loss.
         self.foreign.retain(|known| !holds(&path, known));
@@ -315,7 +366,11 @@ fn any_history_leaves_what_a_fresh_copy_makes() {
     let asked = std::env::var("HANDLOOM_HISTORIES").ok();
     let histories = asked.map_or(40, |count| count.parse().unwrap());
     for seed in 0..histories {
-        let mut history = History::new(seed, LOOM);
+        let loom = match seed % 2 {
+            0 => LOOM.to_owned(),
+            _ => without_tree(LOOM),
+        };
+        let mut history = History::new(seed, &loom);
         for _ in 0..history.dice.roll(6) + 1 {
             for _ in 0..history.dice.roll(5) {
                 history.act();
@@ -336,7 +391,13 @@ fn any_history_is_told_truly() {
     let mut unchanged = [0, 0];
     for seed in 0..histories {
         let with_pattern = seed % 2 == 1;
-        let mut history = History::new(seed, &told_loom(with_pattern));
+        let loom = told_loom(with_pattern);
+        let loom = if seed % 3 == 0 {
+            without_tree(&loom)
+        } else {
+            loom
+        };
+        let mut history = History::new(seed, &loom);
         history.bed.run(&[]).status(0);
         let standing = Standing::start(&history.bed, &["--quietly"]);
         for _ in 0..history.dice.roll(6) + 3 {

@@ -122,6 +122,7 @@ impl CachedProject {
             // What it saw and made stands in the journal, where the next run reads it.
             if let Entry::Ended(record) = entry
                 && let Some(step) = project.maker_of(&record.name)
+                && project.step_name(step) == record.name
             {
                 good[step.index()] = 1;
             }
