@@ -410,3 +410,38 @@ fn a_few_other_targets_are_told_from_all_others() {
         bed.weave(&[]).status(0).ended(&[]);
     }
 }
+
+/// Patterns over what steps make: the folders are fuller after the first run than they were, and nothing is new. What a
+/// recipe writes beside its outputs is.
+#[test]
+fn the_first_run_keeps_a_project_whose_patterns_match_what_it_made() {
+    let loom = "target out/<n>.up\n  needs each src/<n>.txt\n  recipe: cp @{needs} @{target}\n\
+        target out/deep/er/<n>.up\n  needs each src/<n>.txt\n  recipe: cp @{needs} @{target}\n\
+        target again/<n>\n  needs each out/<n>.up\n  recipe: cp @{needs} @{target}\n\
+        target all\n  needs out/**/*.up again/*\n  recipe: cat @{needs} > @{target}\n";
+    let bed = Bed::new(loom);
+    bed.write("src/a.txt", "a\n");
+    bed.write("src/b.txt", "b\n");
+    let settle = || std::thread::sleep(std::time::Duration::from_millis(60));
+    settle();
+    let _ = bed.weave(&[]).status(0).kept(0);
+    settle();
+    let kept = fs::read(bed.path(".handloom/project")).unwrap();
+    bed.weave(&[]).all_kept(7);
+    assert!(
+        fs::read(bed.path(".handloom/project")).unwrap() == kept,
+        "the second run works nothing out"
+    );
+    // A file in a folder that came with the run, where no step makes it, is a source like any other.
+    bed.write("out/deep/er/mine.up", "mine\n");
+    bed.weave(&[]).ended(&["all made prerequisite-added"]);
+
+    let stray = "target out/one.up\n  needs src/a.txt\n  recipe: cp @{needs} @{target}; echo stray > out/stray.up\n\
+        target all\n  needs out/*.up\n  recipe: cat @{needs} > @{target}\n";
+    let bed = Bed::new(stray);
+    bed.write("src/a.txt", "a\n");
+    settle();
+    let _ = bed.weave(&[]).status(0);
+    bed.weave(&[]).ended(&["all made prerequisite-added"]);
+    assert_eq!(bed.read("all"), "a\nstray\n");
+}

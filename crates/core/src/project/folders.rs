@@ -97,6 +97,13 @@ impl<'d> Folders<'d> {
             .collect()
     }
 
+    /// What a folder's names were when they were read, if they were.
+    #[must_use]
+    pub fn seen_names(&self, folder: &str) -> Option<Rc<[DirEntry]>> {
+        let listings = self.listings.borrow();
+        listings.get(folder).map(|listing| listing.entries.clone())
+    }
+
     /// What [`Folders::is_folder`] said so far.
     #[must_use]
     pub fn told(&self) -> Vec<(String, bool)> {

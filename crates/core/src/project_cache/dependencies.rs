@@ -13,6 +13,7 @@ use crate::project::folders::names_digest;
 use crate::project::folders::sorted_names;
 use crate::status::environment::RecordingEnvironment;
 use crate::world::Digest;
+use crate::world::DirEntry;
 use crate::world::FileKind;
 
 /// A folder whose names decided something.
@@ -48,27 +49,18 @@ pub struct CacheDependencies {
 }
 
 impl CacheDependencies {
-    /// What this run looked at; `None` when a part of it cannot be recognised again.
+    /// What this run looked at; `None` when a part of it cannot be recognised again. `is_made` tells whether a step
+    /// makes a path.
     pub fn of(
         environment: &RecordingEnvironment<'_>,
         folders: &Folders<'_>,
         ledger: &Ledger,
+        is_made: &dyn Fn(&str) -> bool,
     ) -> Option<Self> {
         let mut listed = Vec::new();
         for seen in folders.seen() {
-            let read_at = environment.clock.now();
-            let stat = environment.disk.stat(&own_name(&seen.folder)).ok()?;
-            // Read once more, since jobs may have added to it.
-            let names = sorted_names(environment.disk, &seen.folder);
-            if names_digest(&names, seen.hidden) != seen.names {
-                return None;
-            }
-            listed.push(FolderDependency {
-                record: stat.map(|stat| Record::new(&stat, read_at, seen.names)),
-                folder: seen.folder,
-                hidden: seen.hidden,
-                names: seen.names,
-            });
+            let before = folders.seen_names(&seen.folder).unwrap_or_default();
+            list_again(environment, &seen, &before, is_made, &mut listed)?;
         }
         let leftovers = environment
             .leftovers()
@@ -163,6 +155,64 @@ impl CacheDependencies {
                 .all(|(path, is)| is_folder(environment.disk, path) == *is)
             && self.leftovers.iter().all(leftover)
     }
+}
+
+/// Reads the names of a folder once more, since jobs may have added to it, and adds it to what was `listed`. What steps
+/// make was known without a look at it; folders that they are in now are added too. None when anything else came or
+/// went.
+fn list_again(
+    environment: &RecordingEnvironment<'_>,
+    seen: &SeenFolder,
+    before: &[DirEntry],
+    is_made: &dyn Fn(&str) -> bool,
+    listed: &mut Vec<FolderDependency>,
+) -> Option<()> {
+    let (disk, folder) = (environment.disk, &seen.folder);
+    let read_at = environment.clock.now();
+    let stat = disk.stat(&own_name(folder)).ok()?;
+    let now = sorted_names(disk, folder);
+    let names = names_digest(&now, seen.hidden);
+    if names != seen.names {
+        let counts = |entry: &&DirEntry| seen.hidden || !entry.name.starts_with('.');
+        let differs = |entry: &&DirEntry, others: &[DirEntry]| {
+            let other = others.binary_search_by(|other| other.name.cmp(&entry.name));
+            other.is_err() || other.is_ok_and(|at| others[at].kind != entry.kind)
+        };
+        let came = now
+            .iter()
+            .filter(counts)
+            .filter(|entry| differs(entry, before));
+        let went = before
+            .iter()
+            .filter(counts)
+            .filter(|entry| differs(entry, &now));
+        for (entry, is_there) in came
+            .map(|entry| (entry, true))
+            .chain(went.map(|entry| (entry, false)))
+        {
+            let path = format!("{folder}{}", entry.name);
+            match entry.kind {
+                FileKind::File if is_made(&path) => {}
+                FileKind::Folder if is_made(&format!("{path}/")) => {}
+                FileKind::Folder if is_there => {
+                    let inside = SeenFolder {
+                        folder: format!("{path}/"),
+                        hidden: seen.hidden,
+                        names: names_digest(&[], seen.hidden),
+                    };
+                    list_again(environment, &inside, &[], is_made, listed)?;
+                }
+                _ => return None,
+            }
+        }
+    }
+    listed.push(FolderDependency {
+        record: stat.map(|stat| Record::new(&stat, read_at, names)),
+        folder: folder.clone(),
+        hidden: seen.hidden,
+        names,
+    });
+    Some(())
 }
 
 /// A folder's name for a look at itself: the root has one too.

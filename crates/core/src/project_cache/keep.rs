@@ -44,7 +44,7 @@ pub fn keep<'d>(
         return Ok(());
     }
     let earlier = loaded.cached.as_ref().map(CachedProject::dependencies);
-    let dependencies = CacheDependencies::of(environment, outcome.folders, ledger);
+    let dependencies = dependencies(&loaded.project, outcome, ledger, environment);
     let (Some(key), Some(mut dependencies)) = (environment.key, dependencies) else {
         return Ok(());
     };
@@ -68,7 +68,7 @@ pub fn keep_patched(
     let files = files(outcome.vars.description, environment, directives)?;
     let key = environment.key?;
     // A recipe that is another one may ask for what no other did.
-    let mut dependencies = CacheDependencies::of(environment, outcome.folders, ledger)?;
+    let mut dependencies = dependencies(&loaded.project, outcome, ledger, environment)?;
     dependencies.extend(Some(cached.dependencies()));
     let parts = &outcome.vars.description.parts;
     let holding = cached.holding(&mut loaded.project, outcome.order, parts, ledger)?;
@@ -85,6 +85,20 @@ pub fn keep_patched(
     let front = cached.front_with_texts(texts, &key)?;
     ledger.keep(KeptFile::Front, &[&front]).ok()?;
     Some(seal_of(&front))
+}
+
+/// What working the project out depended on.
+fn dependencies(
+    project: &Project<'_>,
+    outcome: &BuildOutcome<'_, '_>,
+    ledger: &Ledger,
+    environment: &RecordingEnvironment<'_>,
+) -> Option<CacheDependencies> {
+    let is_made = |path: &str| {
+        let path = project.paths.find(path);
+        path.is_some_and(|path| project.maker(path).is_some())
+    };
+    CacheDependencies::of(environment, outcome.folders, ledger, &is_made)
 }
 
 /// Writes front and body, unless the project can't be kept.
