@@ -43,6 +43,21 @@ struct Item {
     after: Option<usize>,
     about: bool,
     salt: usize,
+    /// What else it says.
+    more: More,
+}
+
+/// What a target says beside its prerequisites.
+#[derive(Clone, Copy, Debug)]
+enum More {
+    Nothing,
+    /// A condition, and whether it holds.
+    When(bool),
+    /// Its prerequisites have a label.
+    Label,
+    Learns,
+    /// It is made for values: several steps.
+    Each,
 }
 
 impl Item {
@@ -50,8 +65,13 @@ impl Item {
     fn text(&self, names: &BTreeSet<usize>) -> String {
         let is_there =
             |&number: &usize| number < 3 || self.salt == 2 || names.contains(&(number - 3));
+        let hole = if matches!(self.more, More::Each) {
+            ".<side>"
+        } else {
+            ""
+        };
         let outputs: Vec<String> = (0..self.outputs)
-            .map(|number| format!("out/{}.{number}", self.name))
+            .map(|number| format!("out/{}.{number}{hole}", self.name))
             .collect();
         let mut text = format!("target {}\n", outputs.join(" "));
         if self.about {
@@ -60,8 +80,20 @@ impl Item {
         let needs = self.needs.iter().copied().filter(is_there);
         let needs: Vec<String> = needs.map(path).collect();
         if !needs.is_empty() {
-            text += &format!("  needs {}\n", needs.join(" "));
+            let label = if matches!(self.more, More::Label) {
+                "\n    main: "
+            } else {
+                " "
+            };
+            text += &format!("  needs{label}{}\n", needs.join(" "));
         }
+        text += match self.more {
+            More::Nothing | More::Label => "",
+            More::When(true) => "  when one is one\n",
+            More::When(false) => "  when one is two\n",
+            More::Learns => "  learn lines\n",
+            More::Each => "  each side in left right\n",
+        };
         if let Some(after) = self.after.filter(is_there) {
             text += &format!("  after {}\n", path(after));
         }
@@ -84,13 +116,21 @@ fn item() -> impl Strategy<Value = Item> {
         // What stands before in the alphabet of names: no circles.
         let needs = proptest::collection::btree_set(0..3 + name, 0..4);
         let after = proptest::option::weighted(0.2, 0..3 + name);
-        (needs, after).prop_map(move |(needs, after)| Item {
+        let more = prop_oneof![
+            8 => Just(More::Nothing),
+            2 => any::<bool>().prop_map(More::When),
+            1 => Just(More::Label),
+            1 => Just(More::Learns),
+            1 => Just(More::Each),
+        ];
+        (needs, after, more).prop_map(move |(needs, after, more)| Item {
             name,
             outputs,
             needs: needs.into_iter().collect(),
             after,
             about,
             salt,
+            more,
         })
     })
 }
