@@ -6,11 +6,17 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 
+use handloom_core::content::over_threads;
+use handloom_core::language::TopItem;
 use handloom_core::language::Word;
+use handloom_core::language::parse_item;
 use handloom_core::language::word_names;
+use handloom_core::project::Description;
+use handloom_core::project::PartId;
 use handloom_core::project::Project;
 use handloom_core::project::Step;
 use handloom_core::project::TaskNode;
+use handloom_core::project::decl::Clauses;
 use handloom_core::project::decl::Decl;
 use handloom_core::project::script::usage;
 use handloom_core::project::values::Vars;
@@ -20,6 +26,7 @@ use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::ListArguments;
 use crate::commands::read_only::ReadOnlyProject;
+use crate::commands::read_only::threads;
 use crate::commands::unchanged::text_of_watch;
 use crate::failure::CommandError;
 use crate::project;
@@ -81,7 +88,6 @@ pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCod
     let workspace = project::open_after(approach, common, ui, Access::Read)?;
     let own = own_tasks(common, ui)?;
     ReadOnlyProject::at_opened_asking(&workspace, arguments.asking, ui, |read_only| {
-        read_only.read_targets();
         match arguments.format {
             Format::Json => {
                 let mut list = json(read_only.vars, read_only.project);
@@ -218,42 +224,32 @@ fn rows(vars: &Vars<'_>, project: &Project<'_>, all: bool) -> Vec<Row> {
     for step in &project.steps {
         counts[step.decl as usize] += 1;
     }
+    let headings = headings(vars, project);
     if all {
         for (index, step) in project.steps.iter().enumerate() {
-            let decl = project.decl(step);
+            let heading = &headings[step.decl as usize];
             rows.push(Row {
-                part: part(decl.part),
+                part: part(heading.part),
                 task: false,
                 name: outputs(project, step).join(" "),
                 steps: None,
-                about: decl.clauses.about.unwrap_or_default().to_owned(),
+                about: heading.about.clone(),
                 is_default: u32::try_from(index).is_ok_and(|step| defaults.contains(&step)),
             });
         }
     } else {
         let steps = defaults.iter().map(|&step| &project.steps[step as usize]);
         let default_decls: HashSet<u32> = steps.map(|step| step.decl).collect();
-        for (index, decl) in (0..).zip(project.decls.iter()) {
-            let written: Vec<String> = decl
-                .syntax
-                .outputs
-                .iter()
-                .flat_map(|group| &group.items)
-                .map(|item| written(vars, decl, &item.word))
-                .collect();
-            let folder = part(decl.part);
-            let name = written
-                .iter()
-                .map(|word| format!("{folder}{word}"))
-                .collect::<Vec<_>>()
-                .join(" ");
-            let varies = !decl.holes.is_empty();
+        for (index, heading) in (0..).zip(headings) {
+            let folder = part(heading.part);
+            let words = heading.words.iter();
+            let name: Vec<String> = words.map(|word| format!("{folder}{word}")).collect();
             rows.push(Row {
                 part: folder,
                 task: false,
-                name,
-                steps: varies.then_some(counts[index as usize]),
-                about: decl.clauses.about.unwrap_or_default().to_owned(),
+                name: name.join(" "),
+                steps: heading.varies.then_some(counts[index as usize]),
+                about: heading.about,
                 is_default: default_decls.contains(&index),
             });
         }
@@ -269,6 +265,78 @@ fn rows(vars: &Vars<'_>, project: &Project<'_>, all: bool) -> Vec<Row> {
         });
     }
     rows
+}
+
+/// What a target says of itself.
+struct Heading {
+    part: PartId,
+    /// The words of its name, with what is the same for all its steps put in.
+    words: Vec<String>,
+    about: String,
+    /// Whether it is made for several values.
+    varies: bool,
+}
+
+/// What each target says of itself. Those of a description that was taken over are read for it on all cores, and not
+/// kept: most of what 100,000 of them hold is of no interest here.
+fn headings(vars: &Vars<'_>, project: &Project<'_>) -> Vec<Heading> {
+    let description = vars.description;
+    let decls = 0..project.decls.len();
+    let unread = decls.clone().map(|index| {
+        let is_read = project.decls.read_already(index).is_some();
+        (!is_read).then(|| project.decls.place(index).0)
+    });
+    let unread: Vec<Option<(PartId, usize)>> = unread.collect();
+    let read = |place: &Option<(PartId, usize)>| place.and_then(|place| plain(description, place));
+    let plain = over_threads(&unread, threads(), |places| {
+        places.iter().map(read).collect()
+    });
+    let heading = |(index, plain): (usize, Option<(Vec<String>, String)>)| match plain {
+        Some((words, about)) => {
+            let (place, holes) = project.decls.place(index);
+            Heading {
+                part: place.0,
+                words,
+                about,
+                varies: !holes.is_empty(),
+            }
+        }
+        None => {
+            let decl = &project.decls[index];
+            let groups = decl.syntax.outputs.iter();
+            let items = groups.flat_map(|group| &group.items);
+            Heading {
+                part: decl.part,
+                words: items.map(|item| written(vars, decl, &item.word)).collect(),
+                about: decl.clauses.about.unwrap_or_default().to_owned(),
+                varies: !decl.holes.is_empty(),
+            }
+        }
+    };
+    decls.zip(plain).map(heading).collect()
+}
+
+/// The words of the name and the description of a target that was not read, when no variable is in its name.
+fn plain(
+    description: &Description,
+    (part, item): (PartId, usize),
+) -> Option<(Vec<String>, String)> {
+    let part = description.parts.get(part.index())?;
+    let extent = *part.extents.get(item)?;
+    let text = &description.sources.get(extent.source).text;
+    let TopItem::Target(target) = parse_item(text, extent)? else {
+        return None;
+    };
+    let items = target.outputs.iter().flat_map(|group| &group.items);
+    let words: Vec<&str> = items
+        .map(|item| description.sources.slice(item.word.span))
+        .collect();
+    if words.iter().any(|word| word.contains("@{")) {
+        return None;
+    }
+    let about = Clauses::sort(&target.clauses).about.unwrap_or_default();
+    let words = words.into_iter().map(str::to_owned);
+    Some((words.collect(), about.to_owned()))
 }
 
 /// A target's name as it is written, with what is the same for all its steps put in.

@@ -40,7 +40,7 @@ use handloom_core::workspace::Workspace;
 use handloom_core::world::Disk;
 
 /// Threads that look at files and read targets.
-fn threads() -> usize {
+pub fn threads() -> usize {
     std::thread::available_parallelism().map_or(1, std::num::NonZero::get)
 }
 
