@@ -4,6 +4,7 @@
 use std::fs;
 
 use crate::bed::Bed;
+use crate::bed::Run;
 
 /// A project that reads something of every kind while it is worked out.
 const LOOM: &str = r"
@@ -157,17 +158,41 @@ fn every_change_is_noticed() {
     }
 }
 
+/// Weaves with an environment variable.
+fn weave_with_word(bed: &Bed, word: &str) -> Run {
+    let arguments = ["--events", "events"];
+    let mut command = bed.command(&arguments);
+    command.env("WORD", word);
+    let mut run = bed.finish(command, &arguments);
+    run.read_events(&bed.path("events"));
+    run.status(0)
+}
+
+/// Asks with what was kept and without it: the answers must be the same.
+#[track_caller]
+fn compare_with_anew(bed: &Bed, questions: &[&[&str]], change: &str) {
+    let ask = || -> Vec<(Option<i32>, String)> {
+        let ask = |question: &&[&str]| {
+            let answer = bed.run(question);
+            (answer.status, answer.shown())
+        };
+        questions.iter().map(ask).collect()
+    };
+    let taken_over = ask();
+    let kept = bed.path(".handloom/project");
+    let aside = bed.path(".handloom/aside-project");
+    fs::rename(&kept, &aside).unwrap();
+    let anew = ask();
+    fs::rename(&aside, &kept).unwrap();
+    for ((question, one), other) in questions.iter().zip(taken_over).zip(anew) {
+        assert_eq!(one, other, "{change}, {question:?}");
+    }
+}
+
 #[test]
 fn the_environment_and_variables_are_noticed() {
     let bed = taken_over();
-    let with_word = |word: &str| {
-        let arguments = ["--events", "events"];
-        let mut command = bed.command(&arguments);
-        command.env("WORD", word);
-        let mut run = bed.finish(command, &arguments);
-        run.read_events(&bed.path("events"));
-        run.status(0)
-    };
+    let with_word = |word: &str| weave_with_word(&bed, word);
     with_word("x").ended(&["out/env made recipe-changed"]);
     with_word("x").ended(&[]);
     bed.weave(&[]).ended(&["out/env made recipe-changed"]);
@@ -250,22 +275,7 @@ fn answers_are_those_of_a_project_worked_out_anew() {
     ];
     for (number, change) in changes.iter().enumerate() {
         change(&bed);
-        let ask = || -> Vec<(Option<i32>, String)> {
-            let ask = |question: &&[&str]| {
-                let answer = bed.run(question);
-                (answer.status, answer.shown())
-            };
-            questions.iter().map(ask).collect()
-        };
-        let taken_over = ask();
-        let kept = bed.path(".handloom/project");
-        let aside = bed.path(".handloom/aside-project");
-        fs::rename(&kept, &aside).unwrap();
-        let anew = ask();
-        fs::rename(&aside, &kept).unwrap();
-        for ((question, one), other) in questions.iter().zip(taken_over).zip(anew) {
-            assert_eq!(one, other, "change {number}, {question:?}");
-        }
+        compare_with_anew(&bed, questions, &format!("change {number}"));
     }
 }
 
@@ -287,14 +297,7 @@ fn what_another_recipe_asks_for_is_noticed() {
     settle();
     bed.weave(&[]).all_kept(2);
     bed.write("hand.loom", &loom("@{word}"));
-    let with_word = |word: &str| {
-        let arguments = ["--events", "events"];
-        let mut command = bed.command(&arguments);
-        command.env("WORD", word);
-        let mut run = bed.finish(command, &arguments);
-        run.read_events(&bed.path("events"));
-        run.status(0)
-    };
+    let with_word = |word: &str| weave_with_word(&bed, word);
     with_word("x").ended(&["a made recipe-changed"]);
     with_word("x").ended(&[]);
     with_word("y").ended(&["a made recipe-changed"]);
@@ -390,22 +393,7 @@ fn a_few_other_targets_are_told_from_all_others() {
         assert!(before.contains(from), "{from} in {before}");
         bed.write(file, &before.replacen(from, to, 1));
         settle();
-        let ask = || -> Vec<(Option<i32>, String)> {
-            let ask = |question: &&[&str]| {
-                let answer = bed.run(question);
-                (answer.status, answer.shown())
-            };
-            questions.iter().map(ask).collect()
-        };
-        let taken_over = ask();
-        let kept = bed.path(".handloom/project");
-        let aside = bed.path(".handloom/aside-project");
-        fs::rename(&kept, &aside).unwrap();
-        let anew = ask();
-        fs::rename(&aside, &kept).unwrap();
-        for ((question, one), other) in questions.iter().zip(taken_over).zip(anew) {
-            assert_eq!(one, other, "{to:?}, {question:?}");
-        }
+        compare_with_anew(&bed, questions, to);
         bed.weave(&[]).status(0).ended(ended);
         bed.weave(&[]).status(0).ended(&[]);
     }

@@ -19,6 +19,7 @@ use crate::project::expand::Expander;
 use crate::project::model::IndexRange;
 use crate::project::model::NOBODY;
 use crate::project::model::Project;
+use crate::project::model::Step;
 use crate::project::model::StepId;
 use crate::project::model::What;
 use crate::project::needs::Resolver;
@@ -139,7 +140,7 @@ fn arrange(project: &mut Project<'_>, gone: &[bool], known: usize) -> Vec<u32> {
     for (index, &before) in (0..).zip(&steps) {
         moved[before] = index;
         let step = &project.steps[before];
-        arranged.push(crate::project::Step {
+        arranged.push(Step {
             decl: now[step.decl as usize],
             values: copied(step.values, &project.values, &mut values),
             outputs: copied(step.outputs, &project.outputs, &mut outputs),
@@ -152,18 +153,9 @@ fn arrange(project: &mut Project<'_>, gone: &[bool], known: usize) -> Vec<u32> {
     for maker in project.makers.iter_mut().filter(|maker| **maker != NOBODY) {
         *maker = moved[*maker as usize];
     }
-    let is_known = |&step: &usize| step < known;
     let number = |step: usize| u32::try_from(step).unwrap_or(NOBODY);
-    steps
-        .iter()
-        .map(|step| {
-            if is_known(step) {
-                number(*step)
-            } else {
-                NOBODY
-            }
-        })
-        .collect()
+    let origin = |step: usize| if step < known { number(step) } else { NOBODY };
+    steps.into_iter().map(origin).collect()
 }
 
 /// Copies a stretch of one list to the end of another.

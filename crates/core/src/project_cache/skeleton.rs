@@ -130,12 +130,14 @@ pub fn read(front: &Front, body: &CacheFile, disk: &dyn Disk) -> Option<Skeleton
             items: Vec::with_capacity(*count as usize),
             extents: Vec::with_capacity(*count as usize),
         };
-        let mut places = Vec::with_capacity(if is_same { 0 } else { *count as usize });
+        let mut places = Vec::new();
         for (at, record) in (0..*count).zip(records.by_ref()) {
             let source = SourceId(record.source.get());
             let text = &description.sources.get(source).text;
             let Some(retold) = retold.get_mut(source.0 as usize)? else {
-                places.push(Some(cache_layout::number(part.items.len())));
+                if !is_same {
+                    places.push(Some(cache_layout::number(part.items.len())));
+                }
                 let (item, extent) = known(record, text)?;
                 part.items.push(item);
                 part.extents.push(extent);
