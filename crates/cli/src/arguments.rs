@@ -144,6 +144,9 @@ pub struct RunningArguments {
     /// Write what happens to a file, one JSON object a line; `-` is standard output.
     #[arg(long, value_name = "FILE")]
     pub events: Option<PathBuf>,
+    /// Watch every recipe that runs for what it reads, lists and looks for in vain.
+    #[arg(long)]
+    pub watched: bool,
     /// Fail at once when another run works in this project, instead of waiting for it.
     #[arg(long)]
     pub no_wait: bool,
@@ -433,6 +436,7 @@ impl Arguments {
                     on_failure: FailureChoice::Stop,
                     output: None,
                     events: None,
+                    watched: false,
                     no_wait: false,
                 },
             }),

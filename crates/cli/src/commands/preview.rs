@@ -13,6 +13,7 @@ use handloom_core::graph::Position;
 use handloom_core::project::Project;
 use handloom_core::project::values::Vars;
 use handloom_core::scheduler::JobBuilder;
+use handloom_core::scheduler::Watching;
 use handloom_core::status::Decision;
 use handloom_core::status::Prediction;
 use handloom_core::workspace::Access;
@@ -226,7 +227,9 @@ fn script<'d>(vars: &Vars<'d>, project: &Project<'d>, prediction: &Prediction, o
     let Node::Step(step) = prediction.node.node(project) else {
         return;
     };
-    if let Some(prepared) = (JobBuilder { project, vars }).step(step, SlotId::default()) {
+    if let Some(prepared) =
+        (JobBuilder { project, vars }).step(step, SlotId::default(), Watching::AsDescribed)
+    {
         for line in prepared.job.script.trim_end().lines() {
             out.push_str(&format!("           {}\n", text::safe(line)));
         }

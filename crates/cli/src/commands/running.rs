@@ -27,6 +27,7 @@ use handloom_core::scheduler::OnFailure;
 use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::TimedEvent;
 use handloom_core::scheduler::WatchHook;
+use handloom_core::scheduler::Watching;
 use handloom_core::scheduler::event_channel;
 use handloom_core::workspace::Access;
 use handloom_core::workspace::settings::RUNS;
@@ -443,6 +444,11 @@ fn options(workspace: &Workspace, work: &Work<'_>) -> Result<BuildOptions, Comma
         old_outputs: match workspace.settings.set_by {
             Some(SetBy::Never) => OldOutputs::Remove,
             Some(SetBy::Always) | None => OldOutputs::SetBy,
+        },
+        watching: if work.running.watched {
+            Watching::All
+        } else {
+            Watching::AsDescribed
         },
         run: None,
     })

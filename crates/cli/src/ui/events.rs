@@ -8,6 +8,7 @@ use std::path::Path;
 use serde::Serialize;
 
 use handloom_core::scheduler::Event;
+use handloom_core::scheduler::ReadReport;
 use handloom_core::scheduler::Summary;
 use handloom_core::text::Sources;
 use handloom_core::verdict::Reason;
@@ -57,6 +58,7 @@ enum EventLine<'a> {
         path: &'a str,
         to: &'a str,
     },
+    Read(&'a ReadReport),
     Warning {
         title: &'a str,
         place: Option<String>,
@@ -135,6 +137,7 @@ impl EventWriter {
                     .as_ref()
                     .map(|label| sources.name_and_line(label.span)),
             },
+            Event::Read(read) => EventLine::Read(read),
             Event::Summary(summary) => EventLine::Summary(*summary),
             Event::Printed { .. } | Event::Finally { .. } => return,
         };

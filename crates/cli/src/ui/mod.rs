@@ -5,6 +5,7 @@ pub mod events;
 pub mod failure_report;
 pub mod keys;
 pub mod live;
+pub mod reads;
 pub mod report;
 pub mod style;
 pub mod text;

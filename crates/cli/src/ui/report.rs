@@ -21,6 +21,7 @@ use crate::ui::failure_report;
 use crate::ui::failure_report::INDENT;
 use crate::ui::live::Live;
 use crate::ui::live::ProgressGuard;
+use crate::ui::reads::ReadNotes;
 use crate::ui::style::COLUMN;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
@@ -82,6 +83,8 @@ pub struct Report<'a> {
     /// Jobs that ran, and their processor time.
     ran: usize,
     processor: Duration,
+    /// What watched steps read.
+    reads: ReadNotes,
 }
 
 impl<'a> Report<'a> {
@@ -101,6 +104,7 @@ impl<'a> Report<'a> {
             scripts: HashMap::new(),
             ran: 0,
             processor: Duration::ZERO,
+            reads: ReadNotes::default(),
         }
     }
 
@@ -162,6 +166,7 @@ impl<'a> Report<'a> {
         match event {
             Event::Ended(ended) => self.ended(ended),
             Event::Printed { step, text } => self.printed(step, text),
+            Event::Read(read) => self.reads.add(read),
             Event::Finally { step, output } => {
                 let theme = self.theme();
                 let mut block = format!(
@@ -366,6 +371,10 @@ impl<'a> Report<'a> {
             self.put(&format!("\nonce more, what failed:\n{block}"));
         }
         self.name_held();
+        if self.ui.detail != Detail::Quiet {
+            let reads = self.reads.text(self.theme());
+            self.put(&reads);
+        }
         let bad = summary.failed + summary.held + summary.stopped + summary.unstarted > 0;
         let unheard = self.manner.heading.is_some() && self.ran == 0;
         if (self.ui.detail == Detail::Quiet || unheard) && !bad {

@@ -4,10 +4,13 @@
 //! taken so soon after the file's last change that a second change within the clock's grain could
 //! hide behind the same times ([`Record::covers`]).
 
+mod learned_path;
 mod state;
 mod survey;
 mod tree;
 
+pub use learned_path::LearnedPath;
+pub use learned_path::folder_is_there;
 pub use state::Linked;
 pub use state::State;
 pub use state::as_executable;

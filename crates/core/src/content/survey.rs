@@ -5,10 +5,12 @@ use std::io;
 use std::sync::atomic::AtomicUsize;
 use std::sync::atomic::Ordering;
 
+use crate::content::LearnedPath;
 use crate::content::Linked;
 use crate::content::Record;
 use crate::content::State;
 use crate::content::as_executable;
+use crate::content::folder_is_there;
 use crate::content::tree::tree;
 use crate::world::Clock;
 use crate::world::Digest;
@@ -65,6 +67,14 @@ impl Reader<'_> {
     }
 
     fn state(&self, path: &str, buffer: &mut Vec<u8>, read: &mut Vec<(String, Record)>) -> State {
+        if let LearnedPath::Folder(folder) = LearnedPath::of(path) {
+            return match self.disk.stat(folder) {
+                Ok(Some(stat)) if stat.kind == FileKind::Folder => folder_is_there(),
+                Ok(Some(_)) => State::WrongKind,
+                Ok(None) => State::Missing,
+                Err(error) => State::Unreadable(error.to_string()),
+            };
+        }
         let wants_folder = path.ends_with('/');
         let unreadable = |error: io::Error| State::Unreadable(error.to_string());
         let stat = match self.disk.stat(path) {

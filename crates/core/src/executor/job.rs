@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
+use crate::executor::watching::Observed;
 use crate::world::ByteSize;
 
 /// Which of the jobs that may run at once, from 0.
@@ -55,6 +56,8 @@ pub struct Job {
     pub shielded: bool,
     /// Where all that it prints is written, from the root.
     pub log: Option<String>,
+    /// Whether it is noted what its processes look at.
+    pub watched: bool,
 }
 
 /// How a job went.
@@ -72,6 +75,8 @@ pub struct Outcome {
     pub processor: Duration,
     /// The names of programs that were still running when it had ended, and were ended then.
     pub left_behind: Vec<String>,
+    /// What was seen of what its processes looked at; none of a job that is not watched.
+    pub observed: Option<Box<Observed>>,
 }
 
 impl Outcome {
@@ -85,6 +90,7 @@ impl Outcome {
             memory: ByteSize::default(),
             processor: Duration::ZERO,
             left_behind: Vec::new(),
+            observed: None,
         }
     }
 }

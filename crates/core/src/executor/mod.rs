@@ -12,6 +12,7 @@ pub mod job;
 pub mod local;
 pub mod queue;
 pub mod thread_pool;
+pub mod watching;
 
 pub use cancel::CancelLevel;
 pub use cancel::CancelToken;

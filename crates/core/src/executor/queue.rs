@@ -46,7 +46,7 @@ pub enum Notice {
     /// It printed something.
     Printed(Ticket, Vec<u8>),
     /// It has ended.
-    Ended(JobEnd),
+    Ended(Box<JobEnd>),
 }
 
 /// The end of a job.

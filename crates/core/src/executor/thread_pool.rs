@@ -201,7 +201,7 @@ impl Worker<'_> {
             // A worker that never answers would hang the run.
             let end = catch_unwind(work).unwrap_or_else(|_| self.broken(ticket));
             went_well = end.went_well();
-            if self.tell.send(Notice::Ended(end)).is_err() {
+            if self.tell.send(Notice::Ended(Box::new(end))).is_err() {
                 break;
             }
         }

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::collections::HashSet;
 use std::collections::VecDeque;
 
+use crate::content::LearnedPath;
 use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::node_count;
@@ -15,6 +16,7 @@ use crate::project::SetId;
 use crate::project::StepId;
 use crate::project::TaskId;
 use crate::project::What;
+use crate::status::learned_edges;
 
 /// Something that is drawn: a node of the project's graph, or a source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -206,14 +208,10 @@ impl<'p, 'd> Links<'p, 'd> {
     /// What a step found out itself when it last ran.
     fn learned(&mut self, step: StepId, ledger: &Ledger) {
         let project = self.project;
-        let Some(record) = ledger.step(project.step_name(step)) else {
-            return;
-        };
-        // The description is read for few: in one of very many targets that is what takes long.
-        if record.learned().len() == 0 || project.decl(project.step(step)).clauses.learn.is_none() {
-            return;
-        }
-        for edge in record.learned() {
+        for edge in learned_edges::of(project, step, ledger) {
+            if edge.is_in_vain() || !matches!(LearnedPath::of(edge.path), LearnedPath::File(_)) {
+                continue;
+            }
             match project.paths.find(edge.path) {
                 Some(path) if project.maker(path).is_some() => {
                     self.lead_path(path, ViewEdge::Learned);

@@ -335,13 +335,21 @@ impl<'a> Parser<'a> {
         if how != LearnHow::Listing {
             words.remove(0);
         }
-        if how == LearnHow::Watched
-            && let Some(extra) = words.first()
-        {
-            self.lexer.diagnostics.push(
-                Diagnostic::error(extra.span, "`learn watched` takes no file")
-                    .help("leave the file out"),
-            );
+        if how == LearnHow::Watched {
+            if words
+                .first()
+                .is_some_and(|word| self.is(word, "everywhere"))
+            {
+                words.remove(0);
+                how = LearnHow::WatchedEverywhere;
+            }
+            if let Some(extra) = words.first() {
+                self.lexer.diagnostics.push(
+                    Diagnostic::error(extra.span, "`learn watched` takes no file")
+                        .help("leave it out; `learn watched everywhere` also learns of files outside of the project"),
+                );
+            }
+            return Some(ClauseKind::Learn(how, None));
         }
         let file = if words.is_empty() {
             None

@@ -335,8 +335,10 @@ pub enum LearnHow {
     Listing,
     /// A path a line.
     Lines,
-    /// By watching what the recipe opens.
+    /// By watching what the recipe's processes read.
     Watched,
+    /// The same, also outside of the project.
+    WatchedEverywhere,
 }
 
 /// The raw text of a `recipe:` or a `finally:`.

@@ -18,6 +18,11 @@ pub struct Edge {
     pub group: u16,
 }
 
+/// The group of a learned edge is made of these: the path was looked up in vain.
+pub const LOOKED_IN_VAIN: u16 = 1;
+/// The step was watched because the run or the project's settings said so, and not its own description.
+pub const WATCHED_BY_RUN: u16 = 2;
+
 /// Set in the group of an edge whose digest leaves out whether a file may be run, and what links say.
 pub const LEGACY: u16 = 1 << 15;
 

@@ -6,6 +6,8 @@ use zerocopy::little_endian::U32;
 
 use crate::ledger::records::Edge;
 use crate::ledger::records::LEGACY;
+use crate::ledger::records::LOOKED_IN_VAIN;
+use crate::ledger::records::WATCHED_BY_RUN;
 use crate::ledger::snapshot::EdgeRec;
 use crate::ledger::snapshot::GivenRec;
 use crate::ledger::snapshot::StepRec;
@@ -58,6 +60,19 @@ impl<'l> EdgeView<'l> {
             group: edge.group & !LEGACY,
             legacy: edge.group & LEGACY != 0,
         }
+    }
+
+    /// Of a learned edge, whether the step found nothing there.
+    #[must_use]
+    pub fn is_in_vain(&self) -> bool {
+        self.group & LOOKED_IN_VAIN != 0
+    }
+
+    /// Whether a learned edge counts: what a step learned by its own description only counts as long as that says
+    /// `learn`.
+    #[must_use]
+    pub fn counts(&self, says_learn: bool) -> bool {
+        says_learn || self.group & WATCHED_BY_RUN != 0
     }
 
     /// The group as it is recorded.

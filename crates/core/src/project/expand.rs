@@ -12,7 +12,6 @@
 use std::collections::HashMap;
 use std::collections::HashSet;
 
-use crate::language::LearnHow;
 use crate::language::TargetSyntax;
 use crate::project::decl::Clauses;
 use crate::project::decl::Decl;
@@ -72,12 +71,6 @@ impl<'v, 'd> Expander<'v, 'd> {
                     .help("say how it is made: an indented line `recipe: COMMAND`; a name for several things is a `task`"),
             );
             return;
-        }
-        if matches!(clauses.learn, Some((LearnHow::Watched, _))) {
-            self.vars.report(
-                Diagnostic::warning(target.span, "`learn watched` is not carried out by this version, so this target learns nothing")
-                    .help("let the recipe tell what it read: `learn`, or `learn lines`"),
-            );
         }
         let holes = hole_names(self.vars, part, &clauses);
         let Some(decl) = Decl::new(self.vars, (part, item), target, clauses, holes) else {

@@ -62,6 +62,7 @@ impl<'d> Decl<'d> {
                 LearnHow::Listing => "listing",
                 LearnHow::Lines => "lines",
                 LearnHow::Watched => "watched",
+                LearnHow::WatchedEverywhere => "watched everywhere",
             };
             let file = match file {
                 Some(word) => self.words_text(vars, std::slice::from_ref(word), &frame)?,

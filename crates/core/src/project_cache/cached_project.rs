@@ -2,6 +2,7 @@
 
 use std::cell::OnceCell;
 
+use crate::content::LearnedPath;
 use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::Order;
@@ -255,7 +256,10 @@ impl CachedProject {
                 maker.is_some() && maker != own
             };
             let mut seen = record.needs.iter().chain(&record.learned);
-            !seen.any(is_odd) && !record.learned.iter().any(is_made)
+            let mut learned = record.learned.iter();
+            let lists =
+                learned.any(|edge| matches!(LearnedPath::of(&edge.path), LearnedPath::Names(_)));
+            !lists && !seen.any(is_odd) && !record.learned.iter().any(is_made)
         });
         is_sure.then(|| self.front.seal())
     }

@@ -19,6 +19,7 @@ use zerocopy::little_endian::U64;
 
 use crate::content::Record;
 use crate::content::State;
+use crate::content::folder_is_there;
 use crate::content::settles;
 use crate::ledger::Bytes;
 use crate::ledger::Mark;
@@ -78,6 +79,8 @@ pub enum LookKind {
     Inside,
     /// A whole folder, or one in it: its names.
     Names,
+    /// A folder of which only counts that it is there.
+    Folder,
 }
 
 /// Set in a kind: it was read so soon after its last change that its times prove nothing.
@@ -93,6 +96,7 @@ impl LookRec {
             LookKind::Inside => 2,
             LookKind::Names => 3,
             LookKind::Link => 4,
+            LookKind::Folder => 5,
         };
         Self {
             path: path.into(),
@@ -111,6 +115,7 @@ impl LookRec {
             1 => LookKind::Absent,
             2 => LookKind::Inside,
             4 => LookKind::Link,
+            5 => LookKind::Folder,
             _ => LookKind::Names,
         }
     }
@@ -354,6 +359,7 @@ impl Front {
         match self.looked().get(look)?.kind() {
             LookKind::Absent => Some(State::Missing),
             LookKind::File => Some(State::Content(self.digest(look))),
+            LookKind::Folder => Some(folder_is_there()),
             LookKind::Link | LookKind::Inside | LookKind::Names => None,
         }
     }

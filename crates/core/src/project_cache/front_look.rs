@@ -2,6 +2,7 @@
 
 use std::collections::HashSet;
 
+use crate::content::LearnedPath;
 use crate::content::Look;
 use crate::content::NoRecords;
 use crate::content::Reader;
@@ -196,12 +197,19 @@ impl FrontLook {
         let mut expected: Vec<_> = since.expected.iter().collect();
         expected.sort_unstable_by_key(|(path, _)| *path);
         expected.into_iter().all(|(path, expected)| {
+            // What of the names in a folder counts is told by the project, which is not known here.
+            if let LearnedPath::Names(_) = LearnedPath::of(path) {
+                return false;
+            }
             let look = reader.look(path, &mut buffer);
             let stands = |digest: Option<Option<Digest>>, now: fn(&State) -> Option<Digest>| {
                 digest.is_none_or(|digest| digest == now(&look.state))
             };
-            let both =
-                stands(expected.made, State::own_digest) && stands(expected.seen, State::digest);
+            // Where nothing was seen, a folder is more than that.
+            let in_vain = expected.seen == Some(None) && look.state != State::Missing;
+            let both = !in_vain
+                && stands(expected.made, State::own_digest)
+                && stands(expected.seen, State::digest);
             keep_read(fresh, look);
             both
         })

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use crate::content::LearnedPath;
 use crate::content::Reader;
 use crate::content::Record;
 use crate::content::State;
@@ -11,12 +12,14 @@ use crate::ledger::EdgeView;
 use crate::ledger::Entry;
 use crate::project::PathId;
 use crate::project::Paths;
+use crate::project::Project;
 use crate::project::folders::names_digest;
 use crate::project::folders::sorted_names;
 use crate::project_cache::cache_layout::number;
 use crate::project_cache::front::FrontLooks;
 use crate::project_cache::front::LookKind;
 use crate::project_cache::front::LookRec;
+use crate::status::listing;
 use crate::world::Digest;
 use crate::world::FileKind;
 
@@ -59,6 +62,8 @@ pub struct LookCollector<'a> {
     /// What stands at paths that are more than a file: whole folders and links, as their maker and as their
     /// readers see it.
     special: HashMap<PathId, State>,
+    /// Of folders that steps listed, the names that count.
+    names: HashMap<String, Option<Digest>>,
     /// Whether the content of some path cannot be known without reading.
     pub is_unsure: bool,
     buffer: Vec<u8>,
@@ -73,6 +78,7 @@ impl<'a> LookCollector<'a> {
             rows: Vec::with_capacity(paths),
             of_path: vec![NOT_YET; paths],
             special: HashMap::new(),
+            names: HashMap::new(),
             is_unsure: false,
             buffer: Vec::new(),
             fresh: Vec::new(),
@@ -109,6 +115,41 @@ impl<'a> LookCollector<'a> {
         now == edge.digest
     }
 
+    /// Whether the names in a folder, which is empty for the root or ends with a slash, are those that a step saw, as
+    /// far as they count.
+    pub fn names_hold(
+        &mut self,
+        project: &Project<'_>,
+        folder: &str,
+        seen: Option<Digest>,
+    ) -> bool {
+        let disk = self.reader.disk;
+        if let Some(now) = self.names.get(folder) {
+            return *now == seen;
+        }
+        let now = listing::state(disk, project, folder).digest();
+        self.names.insert(folder.to_owned(), now);
+        now == seen
+    }
+
+    /// Gathers how the names in a folder are recognised, which are known to be those that a step saw.
+    pub fn add_names(&mut self, path: PathId, text: &str) {
+        if self.of_path.len() <= path.index() {
+            self.of_path.resize(path.index() + 1, NOT_YET);
+        }
+        if self.of_path[path.index()] == NOT_YET {
+            let read_at = self.reader.clock.now();
+            self.of_path[path.index()] = match names_row(self.reader, path, text, read_at) {
+                Some(row) => {
+                    self.rows.push(row);
+                    number(self.rows.len() - 1)
+                }
+                None => UNKNOWN,
+            };
+        }
+        self.is_unsure |= self.of_path[path.index()] == UNKNOWN;
+    }
+
     fn row(&mut self, path: PathId, text: &str, digest: Option<Digest>) -> Option<LookRow> {
         if text.ends_with('/') {
             return self.tree(path, text);
@@ -116,6 +157,14 @@ impl<'a> LookCollector<'a> {
         let Some(digest) = digest else {
             return Some(plain(path, LookKind::Absent, None));
         };
+        if let LearnedPath::Folder(_) = LearnedPath::of(text) {
+            let look = self.reader.look(text, &mut self.buffer);
+            return Some(LookRow {
+                look: LookRec::new(path.0, LookKind::Folder, None),
+                digest: look.state.digest()?,
+                inside: None,
+            });
+        }
         let recorded = self.reader.records.record(text);
         if let Some(record) = recorded.filter(|record| record.digest == digest) {
             // What is recorded of a link's end stands under another name: such a path may be one.
@@ -179,7 +228,7 @@ impl<'a> LookCollector<'a> {
         let now = self.reader.clock.now();
         let is_due = |row: &LookRow| {
             let look = &row.look;
-            let is_file = !matches!(look.kind(), LookKind::Names | LookKind::Absent);
+            let is_file = look.is_file();
             is_file && look.is_young() && look.would_settle(now) && look.size() <= WORTH_READING
         };
         let mut texts: Vec<(usize, &str, Digest)> = Vec::new();

@@ -82,6 +82,13 @@ fn compare(look: &LookRec, stat: Option<&Stat>, newer: Option<&Record>) -> Found
         };
     };
     let is_folder = stat.kind == FileKind::Folder;
+    if look.kind() == LookKind::Folder {
+        return if is_folder {
+            Found::Same
+        } else {
+            Found::Different
+        };
+    }
     if look.kind() == LookKind::Absent || is_folder != (look.kind() == LookKind::Names) {
         return Found::Different;
     }

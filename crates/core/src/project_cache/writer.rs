@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use zerocopy::IntoBytes;
 
+use crate::content::LearnedPath;
 use crate::graph::BuildRequest;
 use crate::graph::Node;
 use crate::graph::NodeId;
@@ -164,7 +165,15 @@ fn add_step(
         for edge in record.learned() {
             let path = project.paths.intern(edge.path);
             learned.push(path.0);
-            is_good &= looks.add(path, &edge, PathRole::Input);
+            is_good &= match LearnedPath::of(edge.path) {
+                LearnedPath::Names(folder) => {
+                    looks.add_names(path, edge.path);
+                    looks.names_hold(project, folder, edge.digest)
+                }
+                LearnedPath::File(_) | LearnedPath::Folder(_) => {
+                    looks.add(path, &edge, PathRole::Input)
+                }
+            };
         }
     }
     is_good

@@ -1,5 +1,7 @@
 //! When a job has ended: what it made, what it saw, what is written down of it.
 
+use std::collections::HashSet;
+
 use crate::content::State;
 use crate::content::changed_since;
 use crate::executor::JobEnd;
@@ -18,6 +20,7 @@ use crate::project::recipe_text::task_recipe_text;
 use crate::scheduler::build_state::BuildContext;
 use crate::scheduler::event::Ending;
 use crate::scheduler::event::Problem;
+use crate::scheduler::event::ReadReport;
 use crate::scheduler::learned_inputs::LearnedInputs;
 use crate::scheduler::pass_view::PassView;
 use crate::scheduler::slot_table::RunningJob;
@@ -44,6 +47,20 @@ pub struct Completion<'c, 's, 'p, 'd> {
     pub edges: &'c EdgeFinder,
     /// Those that were found.
     pub found: &'c mut FoundEdges,
+    /// What a watched step was seen to read.
+    pub read: Option<ReadReport>,
+}
+
+/// What a recipe told of, and what it was seen to read besides.
+fn merged(told: Vec<Edge>, seen: Vec<Edge>) -> Vec<Edge> {
+    if told.is_empty() {
+        return seen;
+    }
+    let names: HashSet<String> = told.iter().map(|edge| edge.path.clone()).collect();
+    let seen = seen.into_iter().filter(|edge| !names.contains(&edge.path));
+    let mut all = told;
+    all.extend(seen);
+    all
 }
 
 /// What a step that ended well is recorded with.
@@ -73,14 +90,20 @@ impl Completion<'_, '_, '_, '_> {
             self.edges
                 .behind_links(&self.view, self.states, self.context.disk, self.found, step);
         let needs = self.needs(project.step_needs(node), end.began, &by_luck)?;
-        let learned = LearnedInputs {
+        let began = began_at(&self.context, end.began);
+        let mut inputs = LearnedInputs {
             view: self.view,
             context: self.context,
             states: self.states,
             edges: self.edges,
             found: self.found,
+        };
+        let mut learned = inputs.read(step, &job.prepared, began)?;
+        if let (Some(plan), Some(observed)) = (job.prepared.watch, &end.outcome.observed) {
+            let (seen, report) = inputs.observed(step, plan, observed, began);
+            learned = merged(learned, seen);
+            self.read = Some(report);
         }
-        .read(step, &job.prepared, began_at(&self.context, end.began))?;
         for (&(_, path), look) in outputs.iter().zip(&end.outputs) {
             self.states.set(path, look.state.clone());
         }

@@ -227,7 +227,7 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
                 Ok(())
             }
             Notice::NotBegun(ticket) => self.not_begun(pass, ticket),
-            Notice::Ended(end) => self.ended(pass, end),
+            Notice::Ended(end) => self.ended(pass, *end),
         }
     }
 

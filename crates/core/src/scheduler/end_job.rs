@@ -11,9 +11,11 @@ use crate::scheduler::complete::Completion;
 use crate::scheduler::critical_path::CriticalPath;
 use crate::scheduler::event::Ended;
 use crate::scheduler::event::Ending;
+use crate::scheduler::event::Event;
 use crate::scheduler::event::JobFailure;
 use crate::scheduler::event::JobUsage;
 use crate::scheduler::event::Problem;
+use crate::scheduler::event::ReadReport;
 use crate::scheduler::failure_hint::hint;
 use crate::scheduler::judge::Judge;
 use crate::scheduler::options::BuildError;
@@ -42,6 +44,8 @@ struct Verdict {
     ending: Ending,
     problem: Option<Problem>,
     entries: Vec<Entry>,
+    /// What a watched step was seen to read.
+    read: Option<ReadReport>,
 }
 
 impl JobEnder<'_, '_, '_, '_> {
@@ -60,6 +64,9 @@ impl JobEnder<'_, '_, '_, '_> {
             return Err(BuildError::io(what, std::io::Error::other(why.clone())));
         }
         self.tell_left_behind(&job, &end);
+        if let Some(read) = verdict.read {
+            self.state.events.tell(Event::Read(Box::new(read)));
+        }
         let usage = JobUsage {
             began: end.began.since(self.state.began),
             slot,
@@ -93,6 +100,7 @@ impl JobEnder<'_, '_, '_, '_> {
             ending: Ending::Made,
             problem: None,
             entries: Vec::new(),
+            read: None,
         };
         if end.outcome.stopped {
             verdict.ending = Ending::Stopped;
@@ -110,6 +118,7 @@ impl JobEnder<'_, '_, '_, '_> {
             inputs: &self.judge.inputs,
             edges: self.edges,
             found: &mut self.state.progress.found_edges,
+            read: None,
         };
         let seen = match view.node(job.position) {
             Node::Step(step) => completion.step(step, job, end),
@@ -126,6 +135,7 @@ impl JobEnder<'_, '_, '_, '_> {
             }
             Err(problem) => verdict.problem = Some(problem),
         }
+        verdict.read = completion.read.take();
         verdict
     }
 

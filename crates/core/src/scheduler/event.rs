@@ -204,6 +204,40 @@ impl Summary {
     }
 }
 
+/// What a watched step was seen to read, list, look for and write.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct ReadReport {
+    /// The step's name.
+    pub step: String,
+    /// Files that it read, executed or looked at and does not name.
+    pub files: Vec<String>,
+    /// Folders that it listed or looked at.
+    pub folders: Vec<String>,
+    /// What it looked for in vain.
+    pub absent: Vec<String>,
+    /// Sources among the files that were not known of it before.
+    pub undeclared: Vec<String>,
+    /// Files outside of the project, and not the system's own, that were not known of it before.
+    pub outside: Vec<String>,
+    /// Prerequisites that it names and did not read.
+    pub unread: Vec<String>,
+    /// What it left beside its outputs.
+    pub written: Vec<String>,
+    /// What may have gone past the watch, in words.
+    pub gaps: Vec<String>,
+}
+
+impl ReadReport {
+    /// Of a step of which nothing was seen yet.
+    #[must_use]
+    pub fn new(step: &str) -> Self {
+        Self {
+            step: step.to_owned(),
+            ..Self::default()
+        }
+    }
+}
+
 /// One thing that happened.
 #[derive(Clone, Debug)]
 pub enum Event {
@@ -233,6 +267,8 @@ pub enum Event {
         /// Whether it has the terminal to itself until it ends.
         terminal: bool,
     },
+    /// A watched step that went well was seen to read this.
+    Read(Box<ReadReport>),
     /// A job printed something; told only when that was asked for.
     Printed {
         /// Its name.

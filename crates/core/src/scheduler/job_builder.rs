@@ -26,6 +26,8 @@ use crate::project::secret;
 use crate::project::shell;
 use crate::project::value::Value;
 use crate::project::values::Vars;
+use crate::scheduler::options::WatchPlan;
+use crate::scheduler::options::Watching;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::text::duration;
@@ -40,6 +42,8 @@ pub struct PreparedJob {
     pub job: Arc<Job>,
     /// Where it tells what it found out.
     pub learn: Option<LearnFile>,
+    /// Whether it is watched, and how far.
+    pub watch: Option<WatchPlan>,
     /// The place of its recipe.
     pub span: Span,
     /// Its `finally:` script, as a job of its own.
@@ -81,6 +85,18 @@ impl Serialize for WordTexts<'_> {
     }
 }
 
+/// Whether a target's steps are watched.
+fn watch_plan(clauses: &Clauses<'_>, watching: Watching) -> Option<WatchPlan> {
+    let how = clauses.learn.map(|(how, _)| how);
+    let (everywhere, by_run) = match (how, watching) {
+        (Some(LearnHow::WatchedEverywhere), _) => (true, false),
+        (Some(LearnHow::Watched), _) => (false, false),
+        (_, Watching::All) => (false, true),
+        (_, Watching::AsDescribed) => return None,
+    };
+    Some(WatchPlan { everywhere, by_run })
+}
+
 /// Where jobs are prepared from.
 pub struct JobBuilder<'p, 'd> {
     /// The project.
@@ -104,17 +120,15 @@ struct Recipe<'r, 'd> {
 
 impl<'d> JobBuilder<'_, 'd> {
     /// A step's job; `None` when its description is wrong, which is reported.
-    pub fn step(&self, step: StepId, slot: SlotId) -> Option<PreparedJob> {
+    pub fn step(&self, step: StepId, slot: SlotId, watching: Watching) -> Option<PreparedJob> {
         let project = self.project;
         let node = project.step(step);
         let decl = project.decl(node);
         let values = project.step_values(node);
         let frame = decl.frame(self.vars, &values[..decl.holes.len().min(values.len())])?;
         let learn = match &decl.clauses.learn {
-            Some((how, file)) if *how != LearnHow::Watched => {
-                Some(self.learn_file(*how, *file, &frame, slot)?)
-            }
-            _ => None,
+            Some((LearnHow::Watched | LearnHow::WatchedEverywhere, _)) | None => None,
+            Some((how, file)) => Some(self.learn_file(*how, *file, &frame, slot)?),
         };
         let needs: Vec<(u16, PathId)> = project.open_needs(project.step_needs(node)).collect();
         let (frame, folder) =
@@ -135,8 +149,16 @@ impl<'d> JobBuilder<'_, 'd> {
             own,
             target_labels: labels(decl.syntax.outputs.iter().map(|group| &group.label)),
         };
-        let prepared = self.job(&recipe, slot)?;
-        Some(PreparedJob { learn, ..prepared })
+        let watch = watch_plan(&decl.clauses, watching);
+        let mut prepared = self.job(&recipe, slot)?;
+        if let Some(job) = Arc::get_mut(&mut prepared.job) {
+            job.watched = watch.is_some();
+        }
+        Some(PreparedJob {
+            learn,
+            watch,
+            ..prepared
+        })
     }
 
     /// A task's job; `None` when it has no recipe or its description is wrong.
@@ -194,6 +216,7 @@ impl<'d> JobBuilder<'_, 'd> {
             terminal: recipe.clauses.terminal,
             shielded: false,
             log: None,
+            watched: false,
         };
         let finally = match recipe.clauses.finally {
             Some(finally) if recipe.clauses.recipe.is_some() => {
@@ -212,6 +235,7 @@ impl<'d> JobBuilder<'_, 'd> {
         Some(PreparedJob {
             job: Arc::new(job),
             learn: None,
+            watch: None,
             span: recipe.script.span,
             finally,
         })

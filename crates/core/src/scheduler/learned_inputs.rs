@@ -29,10 +29,19 @@ pub struct LearnedInputs<'c, 's, 'p, 'd> {
     pub found: &'c mut FoundEdges,
 }
 
+/// What stands at a path that a recipe read.
+pub struct FileSeen {
+    pub state: State,
+    /// Whether it was something else when the recipe began.
+    pub changed: bool,
+    /// Whether a step makes it that nothing puts first.
+    pub by_luck: bool,
+}
+
 impl LearnedInputs<'_, '_, '_, '_> {
     /// What a step's recipe told of; it began at `began`, nanoseconds since 1970.
     pub fn read(
-        mut self,
+        &mut self,
         step: StepId,
         prepared: &PreparedJob,
         began: i64,
@@ -49,7 +58,9 @@ impl LearnedInputs<'_, '_, '_, '_> {
         let text = names::to_text(&bytes);
         let written = match file.how {
             LearnHow::Listing => dependency_listing::listing(&text),
-            LearnHow::Lines | LearnHow::Watched => dependency_listing::lines(&text),
+            LearnHow::Lines | LearnHow::Watched | LearnHow::WatchedEverywhere => {
+                dependency_listing::lines(&text)
+            }
         };
         let project = self.view.project;
         let node = project.step(step);
@@ -68,28 +79,38 @@ impl LearnedInputs<'_, '_, '_, '_> {
         Ok(edges)
     }
 
-    /// One file that a recipe told of.
-    fn edge(&mut self, step: StepId, path: String, began: i64) -> Result<Edge, Problem> {
+    /// What stands at a path that a recipe read, and whether it was something else before.
+    pub(super) fn seen(&mut self, step: StepId, path: &str, began: i64) -> FileSeen {
         let project = self.view.project;
-        let is_luck = self.edges.is_luck(&self.view, self.found, step, &path);
-        let before = self.states.known(project, &path);
-        let state = self.states.look(&path);
+        let by_luck = self.edges.is_luck(&self.view, self.found, step, path);
+        let before = self.states.known(project, path);
+        let state = self.states.look(path);
         let changed = match before {
             Some(before) => before.digest() != state.digest(),
-            None => self.was_written_since(step, began, &path),
+            None => self.was_written_since(step, began, path),
         };
-        if changed && !is_luck {
+        self.states.set_learned(project, path, state.clone());
+        FileSeen {
+            state,
+            changed,
+            by_luck,
+        }
+    }
+
+    /// One file that a recipe told of.
+    fn edge(&mut self, step: StepId, path: String, began: i64) -> Result<Edge, Problem> {
+        let seen = self.seen(step, &path, began);
+        if seen.changed && !seen.by_luck {
             return Err(Problem::PrerequisiteChanged(path));
         }
         // What was made meanwhile and in the wrong order is recorded as not there, so that the step is judged
         // anew behind what makes it.
-        let digest = state.digest().filter(|_| !changed);
-        if let State::Unreadable(why) = &state {
+        let digest = seen.state.digest().filter(|_| !seen.changed);
+        if let State::Unreadable(why) = &seen.state {
             return Err(Problem::Learned(format!(
                 "`{path}`, which the recipe told of, can't be read: {why}"
             )));
         }
-        self.states.set_learned(project, &path, state);
         Ok(Edge {
             path,
             digest,

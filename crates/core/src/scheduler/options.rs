@@ -25,6 +25,25 @@ pub enum OldOutputs {
     Remove,
 }
 
+/// Whose recipes are watched for what they read.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Watching {
+    /// Those of targets that say `learn watched`.
+    #[default]
+    AsDescribed,
+    /// All targets'.
+    All,
+}
+
+/// Whether a step is watched, and how far.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct WatchPlan {
+    /// Files outside of the project count too.
+    pub everywhere: bool,
+    /// The run or the project's settings say so, and not the step's own description.
+    pub by_run: bool,
+}
+
 /// How to run.
 #[derive(Clone, Copy, Debug)]
 pub struct BuildOptions {
@@ -42,6 +61,8 @@ pub struct BuildOptions {
     pub live: bool,
     /// What becomes of old outputs meanwhile.
     pub old_outputs: OldOutputs,
+    /// Whose recipes are watched.
+    pub watching: Watching,
     /// The number of this run, under which logs are written; none for no logs.
     pub run: Option<u64>,
 }
@@ -57,6 +78,7 @@ impl Default for BuildOptions {
             memory: ByteSize::UNLIMITED,
             live: false,
             old_outputs: OldOutputs::default(),
+            watching: Watching::default(),
             run: None,
         }
     }

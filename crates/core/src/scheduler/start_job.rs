@@ -110,7 +110,9 @@ impl JobStarter<'_, '_, '_, '_> {
             vars: self.view.vars,
         };
         let retries = retries.ok_or_else(BuildError::reported)?;
-        let prepared = builder.step(step, slot).ok_or_else(BuildError::reported)?;
+        let prepared = builder
+            .step(step, slot, self.state.options.watching)
+            .ok_or_else(BuildError::reported)?;
         self.state.prepare_executor()?;
         let learns = prepared.learn.as_ref().map(|learn| &*learn.path);
         let outputs = self.state.places.prepare(

@@ -4,6 +4,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::collections::HashSet;
 
+use crate::content::LearnedPath;
 use crate::content::Reader;
 use crate::content::Record;
 use crate::content::SETTLED;
@@ -16,7 +17,10 @@ use crate::ledger::Ledger;
 use crate::project::Need;
 use crate::project::PathId;
 use crate::project::Project;
+use crate::project::StepId;
 use crate::project::What;
+use crate::status::learned_edges;
+use crate::status::listing;
 use crate::world::Clock;
 use crate::world::Disk;
 use crate::world::FileKind;
@@ -66,18 +70,21 @@ impl<'a> FileStates<'a> {
         known: Option<KnownStates<'_>>,
     ) {
         self.of_path.resize(project.paths.len(), None);
+        let ledger = self.ledger.borrow();
         let mut wanted = Wanted {
             project,
             paths: Vec::new(),
             seen: vec![false; project.paths.len()],
             seen_sets: vec![false; project.sets.len()],
             learned: HashSet::new(),
+            listed: HashSet::new(),
+            has_learned: ledger.has_learned(),
             of_path: &mut self.of_path,
             known,
         };
-        let ledger = self.ledger.borrow();
         wanted.add_order(order, &ledger);
         let paths = wanted.paths;
+        let listed = wanted.listed;
         let mut learned: Vec<String> = wanted.learned.into_iter().collect();
         learned.sort_unstable();
         let mut texts: Vec<&str> = paths.iter().map(|&path| project.paths.get(path)).collect();
@@ -102,6 +109,19 @@ impl<'a> FileStates<'a> {
                     self.of_learned.insert(path.clone(), look.state);
                 }
             }
+        }
+        drop(ledger);
+        for path in listed {
+            let state = self.look_at_learned(project, &path);
+            self.set_learned(project, &path, state);
+        }
+    }
+
+    /// Looks again at a path that a step learned of, which may stand for the names in a folder.
+    pub fn look_at_learned(&mut self, project: &Project<'_>, path: &str) -> State {
+        match LearnedPath::of(path) {
+            LearnedPath::Names(folder) => listing::state(self.disk, project, folder),
+            LearnedPath::File(_) | LearnedPath::Folder(_) => self.look(path),
         }
     }
 
@@ -231,6 +251,9 @@ struct Wanted<'w, 'd> {
     seen_sets: Vec<bool>,
     /// Files that steps learned of and that the project has no path for.
     learned: HashSet<String>,
+    /// Those of them that stand for the names in a folder.
+    listed: HashSet<String>,
+    has_learned: bool,
     of_path: &'w mut [Option<State>],
     known: Option<KnownStates<'w>>,
 }
@@ -250,8 +273,8 @@ impl Wanted<'_, '_> {
             match id.node(project) {
                 Node::Step(step) => {
                     let node = project.step(step);
-                    if project.decl(node).clauses.learn.is_some() {
-                        self.add_learned(project.step_name(step), ledger);
+                    if self.has_learned {
+                        self.add_learned(step, ledger);
                     }
                     self.add_needs(project.step_needs(node));
                 }
@@ -285,11 +308,14 @@ impl Wanted<'_, '_> {
         }
     }
 
-    fn add_learned(&mut self, step: &str, ledger: &Ledger) {
-        let Some(record) = ledger.step(step) else {
-            return;
-        };
-        for edge in record.learned() {
+    fn add_learned(&mut self, step: StepId, ledger: &Ledger) {
+        for edge in learned_edges::of(self.project, step, ledger) {
+            if let LearnedPath::Names(_) = LearnedPath::of(edge.path) {
+                if !self.listed.contains(edge.path) {
+                    self.listed.insert(edge.path.to_owned());
+                }
+                continue;
+            }
             match self.project.paths.find(edge.path) {
                 Some(path) => self.add(path),
                 None => {

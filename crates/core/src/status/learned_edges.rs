@@ -4,7 +4,9 @@ use std::collections::BTreeSet;
 use std::collections::HashMap;
 
 use crate::graph::Undeclared;
+use crate::ledger::EdgeView;
 use crate::ledger::Ledger;
+use crate::ledger::StepView;
 use crate::project::Project;
 use crate::project::StepId;
 use crate::text::Diagnostic;
@@ -21,15 +23,14 @@ pub fn add_learned(project: &mut Project<'_>, ledger: &Ledger) {
 /// Puts the edges of a project in it that the ledger and this run know of.
 pub fn add(project: &mut Project<'_>, ledger: &Ledger, found: &FoundEdges) {
     let mut edges: BTreeSet<(StepId, StepId)> = BTreeSet::new();
-    for index in 0..project.steps.len() {
+    let steps = if ledger.has_learned() {
+        project.steps.len()
+    } else {
+        0
+    };
+    for index in 0..steps {
         let step = StepId::from_index(index);
-        if project.decl(project.step(step)).clauses.learn.is_none() {
-            continue;
-        }
-        let Some(record) = ledger.step(project.step_name(step)) else {
-            continue;
-        };
-        for edge in record.learned() {
+        for edge in of(project, step, ledger) {
             let maker = project.maker_of(edge.path).filter(|maker| *maker != step);
             edges.extend(maker.map(|maker| (step, maker)));
         }
@@ -44,6 +45,20 @@ pub fn add(project: &mut Project<'_>, ledger: &Ledger, found: &FoundEdges) {
     project.learned = edges.into_iter().collect();
 }
 
+/// What a step learned when it last ran, as far as it counts.
+pub fn of<'l>(
+    project: &Project<'_>,
+    step: StepId,
+    ledger: &'l Ledger,
+) -> impl Iterator<Item = EdgeView<'l>> {
+    let record = ledger.step(project.step_name(step));
+    let record = record.filter(|record| record.learned().len() > 0);
+    // The description is only read for those that learned something.
+    let says_learn = record.is_some() && project.decl(project.step(step)).clauses.learn.is_some();
+    let learned = record.into_iter().flat_map(StepView::learned);
+    learned.filter(move |edge| edge.counts(says_learn))
+}
+
 /// Whether a step told of something that another step makes.
 pub fn has_any<'n>(
     project: &Project<'_>,
@@ -52,10 +67,7 @@ pub fn has_any<'n>(
 ) -> bool {
     steps.any(|name| {
         let own = project.maker_of(name);
-        let mut learned = ledger
-            .step(name)
-            .into_iter()
-            .flat_map(crate::ledger::StepView::learned);
+        let mut learned = ledger.step(name).into_iter().flat_map(StepView::learned);
         learned.any(|edge| {
             project
                 .maker_of(edge.path)
@@ -78,10 +90,7 @@ pub fn warnings(project: &Project<'_>, ledger: &Ledger, edges: &[Undeclared]) ->
             continue;
         };
         let name = project.step_name(edge.step);
-        let learned = ledger
-            .step(name)
-            .into_iter()
-            .flat_map(crate::ledger::StepView::learned);
+        let learned = ledger.step(name).into_iter().flat_map(StepView::learned);
         let path = learned
             .map(|learned| learned.path)
             .find(|path| project.maker_of(path) == Some(edge.maker))

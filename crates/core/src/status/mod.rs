@@ -9,6 +9,7 @@ pub mod dry_run;
 pub mod environment;
 pub mod file_states;
 pub mod learned_edges;
+pub mod listing;
 pub mod step_inputs;
 pub mod watch_set;
 

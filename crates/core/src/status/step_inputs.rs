@@ -126,7 +126,8 @@ impl<'p, 'd> StepInputs<'p, 'd> {
             needs: &needs,
             givens: self.givens(step)?,
             asked,
-            learned: learns.then_some(&learned),
+            learned: Some(&learned),
+            says_learn: learns,
         }))
     }
 
@@ -158,6 +159,7 @@ impl<'p, 'd> StepInputs<'p, 'd> {
             givens: &[],
             asked,
             learned: None,
+            says_learn: false,
         }))
     }
 

@@ -7,17 +7,21 @@ use std::collections::BTreeSet;
 use std::collections::HashMap;
 use std::collections::HashSet;
 
+use crate::content::LearnedPath;
 use crate::graph::Node;
 use crate::graph::Order;
 use crate::ledger::Ledger;
 use crate::project::PathId;
 use crate::project::Paths;
 use crate::project::Project;
+use crate::project::StepId;
 use crate::project::What;
 use crate::project::folders::OWN_FOLDER;
 use crate::project::folders::SeenFolder;
 use crate::project::folders::names_digest;
 use crate::project::folders::sorted_names;
+use crate::status::learned_edges;
+use crate::status::listing;
 use crate::text::Source;
 use crate::text::Sources;
 use crate::world::Digest;
@@ -72,6 +76,8 @@ pub struct WatchSet {
     passes: Vec<(Paths, Vec<Use>)>,
     /// Files that steps told of and that the description does not name.
     learned: HashSet<String>,
+    /// Folders that steps listed; empty for the root, others end with a slash.
+    learned_names: HashSet<String>,
     /// Folders that are read as a whole, and those that are made as a whole.
     trees: Vec<String>,
     made_trees: HashSet<String>,
@@ -113,6 +119,7 @@ impl WatchSet {
     pub fn add(&mut self, project: &Project<'_>, order: &Order, ledger: &Ledger) {
         let mut uses = vec![Use::Unreached; project.paths.len()];
         let mut sets = vec![false; project.sets.len()];
+        let has_learned = ledger.has_learned();
         for id in &order.nodes {
             let needs = match id.node(project) {
                 Node::Step(step) => {
@@ -120,8 +127,8 @@ impl WatchSet {
                     for &(_, path) in project.step_outputs(node) {
                         self.reach(project, path, &mut uses);
                     }
-                    if project.decl(node).clauses.learn.is_some() {
-                        self.learn(project.step_name(step), project, ledger, &mut uses);
+                    if has_learned {
+                        self.learn(step, project, ledger, &mut uses);
                     }
                     project.step_needs(node)
                 }
@@ -165,18 +172,38 @@ impl WatchSet {
         self.enter(folder_of(text), !made);
     }
 
-    fn learn(&mut self, step: &str, project: &Project<'_>, ledger: &Ledger, uses: &mut [Use]) {
-        let Some(record) = ledger.step(step) else {
-            return;
-        };
-        for edge in record.learned() {
-            match project.paths.find(edge.path) {
-                Some(path) => self.reach(project, path, uses),
-                None if self.learned.contains(edge.path) => {}
-                None => {
-                    self.enter(folder_of(edge.path), true);
-                    self.learned.insert(edge.path.to_owned());
+    fn learn(&mut self, step: StepId, project: &Project<'_>, ledger: &Ledger, uses: &mut [Use]) {
+        for edge in learned_edges::of(project, step, ledger) {
+            let path = match LearnedPath::of(edge.path) {
+                LearnedPath::File(path) => path,
+                other => {
+                    self.enter_learned(other);
+                    continue;
                 }
+            };
+            match project.paths.find(path) {
+                Some(path) => self.reach(project, path, uses),
+                None => {
+                    self.enter_learned(LearnedPath::File(path));
+                }
+            }
+        }
+    }
+
+    /// Adds what a step found out; whether it is new.
+    fn enter_learned(&mut self, path: LearnedPath<'_>) -> bool {
+        match path {
+            LearnedPath::Names(folder) if self.learned_names.contains(folder) => false,
+            LearnedPath::Names(folder) => {
+                self.enter(folder, true);
+                self.learned_names.insert(folder.to_owned())
+            }
+            LearnedPath::File(path) | LearnedPath::Folder(path) if self.learned.contains(path) => {
+                false
+            }
+            LearnedPath::File(path) | LearnedPath::Folder(path) => {
+                self.enter(folder_of(path), true);
+                self.learned.insert(path.to_owned())
             }
         }
     }
@@ -190,13 +217,16 @@ impl WatchSet {
         let mut new = Vec::new();
         for record in steps.filter_map(|step| ledger.step(step)) {
             for edge in record.learned() {
-                if matches!(
-                    self.touch(edge.path),
-                    ChangeImpact::Nothing | ChangeImpact::Names
-                ) {
-                    self.enter(folder_of(edge.path), true);
-                    self.learned.insert(edge.path.to_owned());
-                    new.push(edge.path.to_owned());
+                let path = LearnedPath::of(edge.path);
+                let is_known = match path {
+                    LearnedPath::File(path) => !matches!(
+                        self.touch(path),
+                        ChangeImpact::Nothing | ChangeImpact::Names
+                    ),
+                    LearnedPath::Names(_) | LearnedPath::Folder(_) => false,
+                };
+                if !is_known && self.enter_learned(path) {
+                    new.push(path.place().to_owned());
                 }
             }
         }
@@ -292,7 +322,9 @@ impl WatchSet {
         if touch == ChangeImpact::Made {
             return touch;
         }
-        if self.learned.contains(path) {
+        let is_listed =
+            || self.learned_names.contains(folder_of(path)) && !listing::is_overlooked(path);
+        if self.learned.contains(path) || is_listed() {
             touch = touch.max(ChangeImpact::Source);
         }
         let inside = |tree: &String| path.starts_with(tree.as_str());

@@ -14,6 +14,7 @@ pub use reason::ReasonKind;
 
 use std::collections::HashMap;
 
+use crate::content::LearnedPath;
 use crate::content::State;
 use crate::content::as_executable;
 use crate::ledger::BadEnd;
@@ -49,8 +50,10 @@ pub struct StepState<'a> {
     pub givens: &'a [GivenState],
     /// Whether it was asked for, reason or not.
     pub asked: bool,
-    /// What stands at a path that the step found out itself; none when it finds nothing out any more.
+    /// What stands at a path that the step found out itself; none when that is not to be compared.
     pub learned: Option<&'a dyn Fn(&str) -> State>,
+    /// Whether its description says that it finds anything out.
+    pub says_learn: bool,
 }
 
 /// Whether a step has no reason to run.
@@ -66,8 +69,9 @@ pub fn is_kept(state: &StepState<'_>, ledger: &Ledger) -> bool {
         && same_edges(record.outputs(), state.outputs, is_as_left)
         && same_edges(record.needs(), state.needs, is_as_seen)
         && state.learned.is_none_or(|now| {
-            let mut learned = record.learned();
-            learned.all(|edge| is_as_seen(&edge, &now(edge.path)))
+            let learned = record.learned();
+            let mut learned = learned.filter(|edge| edge.counts(state.says_learn));
+            learned.all(|edge| is_as_learned(&edge, &now(edge.path)))
         })
         && same_givens(record, state.givens)
 }
@@ -109,6 +113,15 @@ fn ended_badly(state: &StepState<'_>, ledger: &Ledger) -> bool {
 /// Whether what stands there is what the step read.
 fn is_as_seen(edge: &EdgeView<'_>, now: &State) -> bool {
     edge.digest == now.digest() || (edge.legacy && is_as_of_old(edge, now))
+}
+
+/// The same for what it found out itself, which may be that nothing is there.
+fn is_as_learned(edge: &EdgeView<'_>, now: &State) -> bool {
+    if edge.is_in_vain() {
+        *now == State::Missing
+    } else {
+        is_as_seen(edge, now)
+    }
 }
 
 /// Whether what stands there is what the step made.
@@ -329,19 +342,17 @@ fn learned(record: StepView<'_>, state: &StepState<'_>, reasons: &mut Vec<Reason
     let Some(now) = state.learned else { return };
     for edge in record.learned() {
         let now = now(edge.path);
-        if is_as_seen(&edge, &now) {
+        if !edge.counts(state.says_learn) || is_as_learned(&edge, &now) {
             continue;
         }
-        let kind = match now {
-            State::Missing => ReasonKind::LearnedMissing,
-            _ => ReasonKind::LearnedChanged,
+        let path = LearnedPath::of(edge.path);
+        let (kind, path) = match (path, &now) {
+            _ if edge.is_in_vain() => (ReasonKind::LearnedAppeared, edge.path),
+            (LearnedPath::Names(folder), State::Content(_)) => (ReasonKind::LearnedListing, folder),
+            (path, State::Missing) => (ReasonKind::LearnedMissing, path.place()),
+            (path, _) => (ReasonKind::LearnedChanged, path.place()),
         };
-        reasons.push(
-            Reason::of(kind)
-                .at(edge.path)
-                .was(edge.digest)
-                .now(now.digest()),
-        );
+        reasons.push(Reason::of(kind).at(path).was(edge.digest).now(now.digest()));
     }
 }
 

@@ -28,6 +28,10 @@ pub enum ReasonKind {
     LearnedChanged,
     /// Something it found out itself is gone.
     LearnedMissing,
+    /// Something that it looked for in vain is there now.
+    LearnedAppeared,
+    /// The names in a folder that it listed are others.
+    LearnedListing,
     /// An input that is no file differs.
     GivenChanged,
     /// Its last run failed.
@@ -38,7 +42,7 @@ pub enum ReasonKind {
 
 impl ReasonKind {
     /// All kinds, in their order.
-    pub const ALL: [Self; 13] = [
+    pub const ALL: [Self; 15] = [
         Self::NeverMade,
         Self::OutputMissing,
         Self::OutputEdited,
@@ -49,6 +53,8 @@ impl ReasonKind {
         Self::PrerequisiteDropped,
         Self::LearnedChanged,
         Self::LearnedMissing,
+        Self::LearnedAppeared,
+        Self::LearnedListing,
         Self::GivenChanged,
         Self::FailedBefore,
         Self::Asked,
@@ -69,6 +75,8 @@ impl ReasonKind {
             Self::PrerequisiteDropped => "prerequisite-dropped",
             Self::LearnedChanged => "learned-changed",
             Self::LearnedMissing => "learned-missing",
+            Self::LearnedAppeared => "learned-appeared",
+            Self::LearnedListing => "learned-listing",
             Self::GivenChanged => "given-changed",
             Self::Asked => "asked",
         }
@@ -176,10 +184,27 @@ impl Reason {
             ReasonKind::PrerequisiteDropped => format!("{path} is no longer among its needs"),
             ReasonKind::LearnedChanged => format!("{path}, which it learned of, differs"),
             ReasonKind::LearnedMissing => format!("{path}, which it learned of, is gone"),
+            ReasonKind::LearnedAppeared => {
+                format!("{path}, which it looked for in vain, is there now")
+            }
+            ReasonKind::LearnedListing => {
+                format!(
+                    "the names in {}, which it listed, differ",
+                    shown_folder(path)
+                )
+            }
             ReasonKind::GivenChanged if self.was.is_none() => format!("{path} is newly asked for"),
             ReasonKind::GivenChanged => format!("{path} gives something else"),
             ReasonKind::Asked => "asked for".to_owned(),
         }
+    }
+}
+
+/// A folder as people read it.
+fn shown_folder(path: &str) -> &str {
+    match path {
+        "" => "the project's folder",
+        path => path,
     }
 }
 

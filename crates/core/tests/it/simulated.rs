@@ -152,7 +152,7 @@ impl Queue<'_> {
             ended: Ticks::after(running.ends),
         };
         let mut went_well = end.went_well();
-        self.notices.push_back(Notice::Ended(end));
+        self.notices.push_back(Notice::Ended(Box::new(end)));
         while self.slots[slot].running.is_none()
             && let Some((ticket, submission)) = self.slots[slot].ahead.pop_front()
         {

@@ -11,6 +11,7 @@ pub mod processes;
 
 mod child;
 mod program;
+mod watch;
 
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
@@ -41,6 +42,7 @@ use crate::executor::local::child::killed_for_memory;
 use crate::executor::local::control::ProcessControl;
 use crate::executor::local::job_markers::JobMarkers;
 use crate::executor::local::processes::ProcessFamily;
+use crate::executor::local::watch::JobWatch;
 use crate::executor::thread_pool::JobRunner;
 use crate::project::environment::OutputError;
 use crate::project::secret;
@@ -74,6 +76,8 @@ pub struct LocalExecutor {
     pub(super) control: Arc<ProcessControl>,
     /// Whether there is a terminal that a job may try to read.
     pub(super) has_terminal: bool,
+    /// The program that a watched job begins as: one that calls [`crate::executor::watching::launcher::run_if_called`] first of all.
+    launcher: Option<PathBuf>,
 }
 
 impl LocalExecutor {
@@ -90,6 +94,17 @@ impl LocalExecutor {
             grace: GRACE,
             family: ProcessFamily::new(),
             has_terminal: File::open("/dev/tty").is_ok(),
+            launcher: None,
+        }
+    }
+
+    /// Watched jobs begin as this program, which calls [`crate::executor::watching::launcher::run_if_called`] first
+    /// of all.
+    #[must_use]
+    pub fn with_launcher(self, launcher: PathBuf) -> Self {
+        Self {
+            launcher: Some(launcher),
+            ..self
         }
     }
 
@@ -249,7 +264,7 @@ fn named(program: &str, own_path: Option<&str>) -> Command {
     command
 }
 
-fn os(text: &str) -> std::borrow::Cow<'_, OsStr> {
+pub(super) fn os(text: &str) -> std::borrow::Cow<'_, OsStr> {
     match names::to_bytes(text) {
         std::borrow::Cow::Borrowed(bytes) => OsStr::from_bytes(bytes).into(),
         std::borrow::Cow::Owned(bytes) => {
@@ -326,6 +341,14 @@ impl JobRunner for LocalExecutor {
             let _ = std::fs::remove_file(self.manifest_path(job));
             return after_terminal(outcome, &self.control);
         }
+        let watch = match job
+            .watched
+            .then(|| self.watch(job, &mut command))
+            .transpose()
+        {
+            Ok(watch) => watch,
+            Err(error) => return not_started(error),
+        };
         let before = self.markers.starting(job.slot.index());
         let started = io::pipe().and_then(|(reader, writer)| {
             // Its other end is held here too: a process that closes its own is about to end, and that is what
@@ -345,7 +368,10 @@ impl JobRunner for LocalExecutor {
                 if let Some(pid) = running.pid {
                     self.markers.started(job.slot.index(), pid, before);
                 }
-                let outcome = running.wait(heard);
+                let outcome = match watch {
+                    Some(watch) => watch.during(|| running.wait(heard)),
+                    None => running.wait(heard),
+                };
                 drop(held);
                 self.markers.ended(job.slot.index());
                 outcome
@@ -359,6 +385,15 @@ impl JobRunner for LocalExecutor {
 }
 
 impl LocalExecutor {
+    fn watch(&self, job: &Job, command: &mut Command) -> io::Result<JobWatch> {
+        let launcher = self.launcher.as_deref();
+        let launcher =
+            launcher.ok_or_else(|| io::Error::other("there is nothing to watch it with"))?;
+        let root = std::fs::canonicalize(&self.root)?;
+        let program = job.interpreter.first().map_or("", String::as_str);
+        JobWatch::new(command, program, launcher, root)
+    }
+
     fn start_error(&self, job: &Job, error: &io::Error) -> Exit {
         let program = job.interpreter.first().map_or("", String::as_str);
         let folder = self.root.join(os(&job.folder));

@@ -1,0 +1,117 @@
+//! What watched steps read and do not name, and the like: gathered while a run goes on, said once at its end.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+
+use handloom_core::project::shell::quote_all;
+use handloom_core::scheduler::ReadReport;
+
+use crate::ui::style::Role;
+use crate::ui::style::Theme;
+use crate::ui::text;
+
+/// So many groups of steps are named for each matter.
+const MOST_GROUPS: usize = 6;
+/// So many files of each.
+const MOST_FILES: usize = 12;
+
+/// For each list of files the steps that it is said of.
+type Groups = BTreeMap<Vec<String>, Vec<String>>;
+
+/// What is to be said at the end of a run.
+#[derive(Default)]
+pub struct ReadNotes {
+    undeclared: Groups,
+    outside: Groups,
+    unread: Groups,
+    written: Groups,
+    gaps: Groups,
+}
+
+impl ReadNotes {
+    /// Takes in what one step read.
+    pub fn add(&mut self, report: &ReadReport) {
+        let mut enter = |groups: fn(&mut Self) -> &mut Groups, files: &[String]| {
+            if !files.is_empty() {
+                let steps = groups(self).entry(files.to_vec()).or_default();
+                steps.push(report.step.clone());
+            }
+        };
+        enter(|notes| &mut notes.undeclared, &report.undeclared);
+        enter(|notes| &mut notes.outside, &report.outside);
+        enter(|notes| &mut notes.unread, &report.unread);
+        enter(|notes| &mut notes.written, &report.written);
+        enter(|notes| &mut notes.gaps, &report.gaps);
+    }
+
+    /// All of it as text; empty when there is nothing to say.
+    pub fn text(&self, theme: Theme) -> String {
+        let mut out = String::new();
+        let mut section = |title: &str, groups: &Groups, line: &dyn Fn(&[String]) -> String| {
+            if groups.is_empty() {
+                return;
+            }
+            let _ = writeln!(out, "{}", theme.paint(Role::Held, title));
+            for (files, steps) in groups.iter().take(MOST_GROUPS) {
+                let _ = writeln!(out, "  {}", theme.paint(Role::Name, &named(steps)));
+                let _ = writeln!(out, "{}", line(files));
+            }
+            if let Some(more) = groups
+                .len()
+                .checked_sub(MOST_GROUPS)
+                .filter(|more| *more > 0)
+            {
+                let _ = writeln!(
+                    out,
+                    "  and more for {more} other lists of files; `--events` has all"
+                );
+            }
+        };
+        section(
+            "read and not named, and learned all the same; to name it:",
+            &self.undeclared,
+            &|files| format!("    needs {}", words(files)),
+        );
+        section(
+            "read outside of the project, which only `learn watched everywhere` compares:",
+            &self.outside,
+            &|files| format!("    {}", words(files)),
+        );
+        section("named and not read:", &self.unread, &|files| {
+            format!("    {}", words(files))
+        });
+        section(
+            "left beside the outputs, where nobody knows of it; to name it as one:",
+            &self.written,
+            &|files| format!("    {}", words(files)),
+        );
+        section("perhaps not seen:", &self.gaps, &|gaps| {
+            let lines: Vec<String> = gaps
+                .iter()
+                .map(|gap| format!("    {}", text::safe(gap)))
+                .collect();
+            lines.join("\n")
+        });
+        out
+    }
+}
+
+/// The steps that something is said of.
+fn named(steps: &[String]) -> String {
+    let first = steps.first().map_or("", String::as_str);
+    match steps.len() {
+        0 | 1 => text::safe(first),
+        2 => format!("{} and {}", text::safe(first), text::safe(&steps[1])),
+        count => format!("{} and {} other steps", text::safe(first), count - 1),
+    }
+}
+
+/// Files as words of a description.
+fn words(files: &[String]) -> String {
+    let shown = quote_all(files.iter().take(MOST_FILES).map(String::as_str));
+    let shown = text::safe(&shown);
+    match files.len().checked_sub(MOST_FILES) {
+        Some(more) if more > 0 => format!("{shown} # and {more} more"),
+        _ => shown,
+    }
+}

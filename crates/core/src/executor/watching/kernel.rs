@@ -1,0 +1,143 @@
+//! The second of two places with `unsafe`: the system's calls that no crate of ours wraps.
+#![expect(
+    unsafe_code,
+    reason = "seccomp(2), its ioctls and process_vm_readv(2) have no safe wrapper"
+)]
+
+use std::io;
+use std::mem::MaybeUninit;
+use std::os::fd::AsRawFd;
+use std::os::fd::BorrowedFd;
+use std::os::fd::FromRawFd;
+use std::os::fd::OwnedFd;
+
+/// A call that waits for an answer, as the system tells of it.
+pub use libc::seccomp_notif as Notification;
+
+/// `SECCOMP_USER_NOTIF_FD_SYNC_WAKE_UP`, since Linux 6.6.
+const SYNC_WAKE_UP: libc::c_ulong = 1;
+/// `SECCOMP_FILTER_FLAG_WAIT_KILLABLE_RECV`, since Linux 5.19.
+const WAIT_KILLABLE: libc::c_ulong = 1 << 5;
+/// `SECCOMP_USER_NOTIF_FLAG_CONTINUE`.
+const CONTINUE: u32 = 1;
+
+/// Puts a filter over this process and all that come of it; the descriptor that hears of its calls.
+///
+/// # Errors
+/// `EBUSY` when a filter that somebody listens to is there already; `EINVAL` or `ENOSYS` when the system cannot do it.
+pub fn install(program: &[libc::sock_filter]) -> io::Result<OwnedFd> {
+    let length = u16::try_from(program.len()).map_err(|_| io::ErrorKind::InvalidInput)?;
+    let program = libc::sock_fprog {
+        len: length,
+        filter: program.as_ptr().cast_mut(),
+    };
+    // SAFETY: a call with numbers alone.
+    if unsafe { libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) } != 0 {
+        return Err(io::Error::last_os_error());
+    }
+    let install = |flags: libc::c_ulong| {
+        // SAFETY: the system only reads the program, which outlives the call and has the length that it says.
+        let result = unsafe {
+            libc::syscall(
+                libc::SYS_seccomp,
+                libc::SECCOMP_SET_MODE_FILTER,
+                flags,
+                &raw const program,
+            )
+        };
+        match i32::try_from(result) {
+            // SAFETY: the system has just made this descriptor for us.
+            Ok(descriptor) if descriptor >= 0 => Ok(unsafe { OwnedFd::from_raw_fd(descriptor) }),
+            _ => Err(io::Error::last_os_error()),
+        }
+    };
+    let listener = libc::SECCOMP_FILTER_FLAG_NEW_LISTENER;
+    match install(listener | WAIT_KILLABLE) {
+        Err(error) if error.raw_os_error() == Some(libc::EINVAL) => install(listener),
+        installed => installed,
+    }
+}
+
+/// Asks that whoever waits is woken on the core of whom it waits for. An older system does without.
+pub fn wake_nearby(listener: BorrowedFd<'_>) {
+    // SAFETY: a call with numbers alone.
+    unsafe {
+        libc::ioctl(
+            listener.as_raw_fd(),
+            libc::SECCOMP_IOCTL_NOTIF_SET_FLAGS,
+            SYNC_WAKE_UP,
+        )
+    };
+}
+
+/// Takes the next call that waits.
+///
+/// # Errors
+/// `ENOENT` when who made it is gone, `EINTR` when a signal came first.
+pub fn receive(listener: BorrowedFd<'_>) -> io::Result<Notification> {
+    let mut notification = MaybeUninit::<Notification>::zeroed();
+    // SAFETY: the system writes one structure of this size, which the number of the call says.
+    let result = unsafe {
+        libc::ioctl(
+            listener.as_raw_fd(),
+            libc::SECCOMP_IOCTL_NOTIF_RECV,
+            notification.as_mut_ptr(),
+        )
+    };
+    if result != 0 {
+        return Err(io::Error::last_os_error());
+    }
+    // SAFETY: all of it is numbers, and it began as zeroes.
+    Ok(unsafe { notification.assume_init() })
+}
+
+/// Lets a call go on as if nobody had seen it. It may be gone.
+pub fn let_go(listener: BorrowedFd<'_>, notification: &Notification) {
+    let mut answer = libc::seccomp_notif_resp {
+        id: notification.id,
+        val: 0,
+        error: 0,
+        flags: CONTINUE,
+    };
+    // SAFETY: the system reads one structure of this size, which the number of the call says.
+    unsafe {
+        libc::ioctl(
+            listener.as_raw_fd(),
+            libc::SECCOMP_IOCTL_NOTIF_SEND,
+            &raw mut answer,
+        )
+    };
+}
+
+/// Whether whoever made a call still waits, so that what was read of its memory was its own.
+pub fn is_waiting(listener: BorrowedFd<'_>, notification: &Notification) -> bool {
+    let id = notification.id;
+    // SAFETY: the system reads one number of this size.
+    unsafe {
+        libc::ioctl(
+            listener.as_raw_fd(),
+            libc::SECCOMP_IOCTL_NOTIF_ID_VALID,
+            &raw const id,
+        ) == 0
+    }
+}
+
+/// Reads what stands at an address of another process, as far as it can be read.
+pub fn read_memory(process: u32, address: u64, into: &mut [u8]) -> usize {
+    let (Ok(process), Ok(address)) = (i32::try_from(process), usize::try_from(address)) else {
+        return 0;
+    };
+    let local = libc::iovec {
+        iov_base: into.as_mut_ptr().cast(),
+        iov_len: into.len(),
+    };
+    let remote = libc::iovec {
+        iov_base: std::ptr::with_exposed_provenance_mut(address),
+        iov_len: into.len(),
+    };
+    // SAFETY: the system writes at most the length of `into` to it; the other address is only looked up in the other
+    // process.
+    let read =
+        unsafe { libc::process_vm_readv(process, &raw const local, 1, &raw const remote, 1, 0) };
+    usize::try_from(read).unwrap_or(0)
+}

@@ -1,0 +1,38 @@
+//! What was seen of a job's processes, as data.
+
+/// How a path was seen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Sight {
+    /// A file, or a link, that was read, executed or looked at.
+    Read,
+    /// Nothing was there.
+    Absent,
+    /// A folder was looked at, and not what is in it.
+    Folder,
+    /// It was made, changed, renamed or taken away by the job itself.
+    Written,
+}
+
+/// Something that went past the watch.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Gap {
+    /// It was not watched at all, and why.
+    Unwatched(String),
+    /// It talked to a local socket with this path or name; who answers may read files for it.
+    Socket(String),
+    /// So many calls were made whose path could not be read.
+    Unread(usize),
+}
+
+/// What was seen of a job's processes. Paths are from the root of the project, or absolute outside of it; bytes that
+/// are not UTF-8 stand in them as [`crate::world::names`] says.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Observed {
+    /// Each path once, sorted.
+    pub paths: Vec<(String, Sight)>,
+    /// Folders that were listed, without a slash at the end (the root is empty), with the names in them, sorted: as they were then, but
+    /// for what the job itself made and took away there.
+    pub listed: Vec<(String, Vec<String>)>,
+    /// What may have gone past the watch, sorted.
+    pub gaps: Vec<Gap>,
+}

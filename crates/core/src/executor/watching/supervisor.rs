@@ -1,0 +1,330 @@
+//! The other side of a watch: hears of each call, notes what it looks at, and lets it go on.
+
+use std::ffi::OsStr;
+use std::io;
+use std::io::IoSliceMut;
+use std::io::PipeReader;
+use std::mem::MaybeUninit;
+use std::os::fd::AsFd;
+use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::net::UnixStream;
+use std::path::Path;
+use std::path::PathBuf;
+
+use rustix::event::PollFd;
+use rustix::event::PollFlags;
+use rustix::fs::OFlags;
+use rustix::net::RecvAncillaryBuffer;
+use rustix::net::RecvAncillaryMessage;
+use rustix::net::RecvFlags;
+
+use crate::executor::watching::calls;
+use crate::executor::watching::calls::Call;
+use crate::executor::watching::calls::PathAt;
+use crate::executor::watching::kernel;
+use crate::executor::watching::kernel::Notification;
+use crate::executor::watching::launcher;
+use crate::executor::watching::observed::Gap;
+use crate::executor::watching::observed::Observed;
+use crate::executor::watching::trace::Trace;
+use crate::world::names;
+
+/// Longer paths the system does not take (`PATH_MAX`).
+const LONGEST: usize = 4096;
+
+/// Memory is there or not in pieces of this size.
+const PAGE: u64 = 4096;
+
+/// How a watch ended.
+#[derive(Debug)]
+pub enum Watched {
+    /// This was seen.
+    Seen(Observed),
+    /// The interpreter was not started, for this reason.
+    NotStarted(io::Error),
+    /// Nothing can be watched here, so that nothing was run.
+    Impossible(io::Error),
+}
+
+/// Watches the job whose launcher has the other end of `socket`, until nothing of it is left or `stop` says so.
+pub fn watch(socket: &UnixStream, stop: &PipeReader, root: &Path) -> Watched {
+    let mut trace = Trace::new(root);
+    let (message, listener) = match hear(socket) {
+        Ok(heard) => heard,
+        Err(error) => return Watched::NotStarted(error),
+    };
+    let error = |message: &[u8]| {
+        let mut number = [0; 4];
+        let given = message.get(1..5).unwrap_or_default();
+        number[..given.len()].copy_from_slice(given);
+        io::Error::from_raw_os_error(i32::from_le_bytes(number))
+    };
+    match (message.first(), listener) {
+        (Some(&launcher::WATCHED), Some(listener)) => {
+            kernel::wake_nearby(listener.as_fd());
+            Supervisor {
+                listener,
+                trace: &mut trace,
+                has_other_root: false,
+            }
+            .serve(stop);
+        }
+        (Some(&launcher::UNWATCHED), _) => {
+            trace.miss(Gap::Unwatched(
+                "something else watches it already".to_owned(),
+            ));
+        }
+        (Some(&launcher::IMPOSSIBLE), _) => return Watched::Impossible(error(&message)),
+        // It ended before it could say anything.
+        _ => return Watched::NotStarted(io::ErrorKind::BrokenPipe.into()),
+    }
+    match hear(socket) {
+        Ok((message, _)) if message.first() == Some(&launcher::NOT_STARTED) => {
+            Watched::NotStarted(error(&message))
+        }
+        _ => Watched::Seen(trace.finish()),
+    }
+}
+
+/// What a launcher says, and the descriptor that came along. Nothing when it became the interpreter or ended.
+fn hear(socket: &UnixStream) -> io::Result<(Vec<u8>, Option<OwnedFd>)> {
+    let mut message = vec![0; 16];
+    let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(1))];
+    let mut along = RecvAncillaryBuffer::new(&mut space);
+    let received = rustix::io::retry_on_intr(|| {
+        let mut pieces = [IoSliceMut::new(&mut message)];
+        rustix::net::recvmsg(socket, &mut pieces, &mut along, RecvFlags::CMSG_CLOEXEC)
+    })?;
+    let mut listener = None;
+    for message in along.drain() {
+        if let RecvAncillaryMessage::ScmRights(descriptors) = message {
+            listener = descriptors.last().or(listener);
+        }
+    }
+    message.truncate(received.bytes);
+    Ok((message, listener))
+}
+
+struct Supervisor<'t, 'a> {
+    listener: OwnedFd,
+    trace: &'t mut Trace<'a>,
+    /// Whether a process may see another root than ours.
+    has_other_root: bool,
+}
+
+impl Supervisor<'_, '_> {
+    /// Answers until no process is left that the filter lies over.
+    fn serve(&mut self, stop: &PipeReader) {
+        loop {
+            let mut fds = [
+                PollFd::new(&self.listener, PollFlags::IN),
+                PollFd::new(stop, PollFlags::IN),
+            ];
+            match rustix::event::poll(&mut fds, None) {
+                Ok(_) => {}
+                Err(rustix::io::Errno::INTR) => continue,
+                Err(_) => return,
+            }
+            let (heard, stopped) = (fds[0].revents(), fds[1].revents());
+            if heard.contains(PollFlags::IN) {
+                self.answer();
+            } else if !heard.is_empty() || !stopped.is_empty() {
+                return;
+            }
+        }
+    }
+
+    fn answer(&mut self) {
+        // Whoever made the call may be gone by now.
+        let Ok(notification) = kernel::receive(self.listener.as_fd()) else {
+            return;
+        };
+        if let Some(call) = calls::call(notification.data.nr) {
+            self.note(call, &notification);
+        }
+        kernel::let_go(self.listener.as_fd(), &notification);
+    }
+
+    fn note(&mut self, call: Call, of: &Notification) {
+        let argument = |index: u8| of.data.args[usize::from(index)];
+        match call {
+            Call::Open(at, how) => self.open(at, argument(how), of),
+            Call::OpenHow => {
+                let how = self.word(of, argument(2));
+                let at = PathAt {
+                    folder: Some(0),
+                    path: 1,
+                };
+                self.open(at, how.unwrap_or(0), of);
+            }
+            Call::Create => {
+                let at = PathAt {
+                    folder: None,
+                    path: 0,
+                };
+                self.on(at, of, |trace, path| trace.write(&path));
+            }
+            Call::Look(at) => self.on(at, of, |trace, path| {
+                trace.look(&path);
+            }),
+            Call::Execute(at) => {
+                if let Some((base, path)) = self.parts(at, of) {
+                    self.trace.execute(&base, &path);
+                }
+            }
+            Call::List => {
+                if let Some(folder) = self.descriptor(of, argument(0)) {
+                    self.trace.list(&folder);
+                }
+            }
+            Call::MakeFolder(at) => self.on(at, of, |trace, path| trace.make_folder(&path)),
+            Call::Change(at) => self.on(at, of, |trace, path| trace.write(&path)),
+            Call::Remove(at) => self.on(at, of, |trace, path| trace.remove(&path)),
+            Call::Rename(from, to) => {
+                if let (Some(from), Some(to)) = (self.path(from, of), self.path(to, of)) {
+                    self.trace.rename(&from, &to);
+                }
+            }
+            Call::Link(from, to) => {
+                if let (Some(from), Some(to)) = (self.path(from, of), self.path(to, of)) {
+                    self.trace.link(&from, &to);
+                }
+            }
+            Call::Connect => self.connect(of),
+            Call::ChangeRoot => self.has_other_root = true,
+        }
+    }
+
+    fn open(&mut self, at: PathAt, how: u64, of: &Notification) {
+        let how = OFlags::from_bits_retain(u32::try_from(how & 0xFFFF_FFFF).unwrap_or(0));
+        let changes = how.intersects(OFlags::WRONLY | OFlags::RDWR | OFlags::TRUNC)
+            || how.contains(OFlags::CREATE);
+        if how.contains(OFlags::TMPFILE) {
+            // It has no name.
+            return;
+        }
+        self.on(at, of, |trace, path| {
+            // What is there already makes such a call fail, which is all that it learns.
+            let in_vain = how.contains(OFlags::CREATE | OFlags::EXCL)
+                && std::fs::symlink_metadata(&path).is_ok();
+            if changes && !in_vain && !how.contains(OFlags::PATH) {
+                trace.write(&path);
+            } else {
+                trace.look(&path);
+            }
+        });
+    }
+
+    fn on(&mut self, at: PathAt, of: &Notification, note: impl FnOnce(&mut Trace<'_>, PathBuf)) {
+        if let Some(path) = self.path(at, of) {
+            note(self.trace, path);
+        }
+    }
+
+    fn path(&mut self, at: PathAt, of: &Notification) -> Option<PathBuf> {
+        let (base, path) = self.parts(at, of)?;
+        Some(self.trace.path(&base, &path))
+    }
+
+    /// The folder that a call's path starts from, and the path; none when the call names a descriptor alone.
+    fn parts(&mut self, at: PathAt, of: &Notification) -> Option<(PathBuf, PathBuf)> {
+        let address = of.data.args[usize::from(at.path)];
+        if address == 0 {
+            return None;
+        }
+        let Some(bytes) = self.text(of, address) else {
+            self.trace.miss_path();
+            return None;
+        };
+        if bytes.is_empty() {
+            return None;
+        }
+        let path = PathBuf::from(OsStr::from_bytes(&bytes));
+        if path.is_absolute() {
+            let base = PathBuf::from("/");
+            if self.has_other_root {
+                let root = std::fs::read_link(format!("/proc/{}/root", of.pid)).unwrap_or(base);
+                let path = path.strip_prefix("/").unwrap_or(&path).to_owned();
+                return Some((root, path));
+            }
+            return Some((base, path));
+        }
+        // A descriptor is a number of 32 bits with a sign.
+        let descriptor = at
+            .folder
+            .map(|folder| of.data.args[usize::from(folder)] & 0xFFFF_FFFF)
+            .filter(|descriptor| *descriptor != u64::from(libc::AT_FDCWD.cast_unsigned()));
+        let base = match descriptor {
+            Some(descriptor) => self.descriptor(of, descriptor)?,
+            None => std::fs::read_link(format!("/proc/{}/cwd", of.pid)).ok()?,
+        };
+        Some((base, path))
+    }
+
+    /// What a descriptor of a process stands for, when it is a file or a folder.
+    fn descriptor(&self, of: &Notification, descriptor: u64) -> Option<PathBuf> {
+        let descriptor = u32::try_from(descriptor & 0xFFFF_FFFF).ok()?;
+        let path = std::fs::read_link(format!("/proc/{}/fd/{descriptor}", of.pid)).ok()?;
+        path.is_absolute().then_some(path)
+    }
+
+    /// The text at an address, up to its zero; none when it can't be read.
+    fn text(&self, of: &Notification, address: u64) -> Option<Vec<u8>> {
+        let mut text = Vec::new();
+        let mut at = address;
+        while text.len() < LONGEST {
+            let mut piece = [0; 256];
+            let until_page = usize::try_from(PAGE - at % PAGE).unwrap_or(piece.len());
+            let wanted = until_page.min(piece.len());
+            let read = kernel::read_memory(of.pid, at, &mut piece[..wanted]);
+            let piece = piece.get(..read).filter(|piece| !piece.is_empty())?;
+            if let Some(end) = memchr::memchr(0, piece) {
+                text.extend_from_slice(&piece[..end]);
+                return kernel::is_waiting(self.listener.as_fd(), of).then_some(text);
+            }
+            text.extend_from_slice(piece);
+            at = at.checked_add(read as u64)?;
+        }
+        None
+    }
+
+    /// The number at an address.
+    fn word(&self, of: &Notification, address: u64) -> Option<u64> {
+        let mut bytes = [0; 8];
+        let read = kernel::read_memory(of.pid, address, &mut bytes);
+        (read == bytes.len()).then(|| u64::from_ne_bytes(bytes))
+    }
+
+    /// Notes a local socket that is talked to (unix(7)): the family in two bytes, then its path, or a zero and a name.
+    fn connect(&mut self, of: &Notification) {
+        let mut address = [0; size_of::<libc::sockaddr_un>()];
+        let length = usize::try_from(of.data.args[2]).unwrap_or(0);
+        let wanted = length.min(address.len());
+        let read = kernel::read_memory(of.pid, of.data.args[1], &mut address[..wanted]);
+        let Some((family, name)) = address[..read].split_first_chunk::<2>() else {
+            return;
+        };
+        if u16::from_ne_bytes(*family) != libc::AF_UNIX.unsigned_abs() as u16 {
+            return;
+        }
+        let (is_abstract, name) = match name.split_first() {
+            Some((0, name)) => (true, name),
+            _ => (false, name),
+        };
+        let name = name.split(|&byte| byte == 0).next().unwrap_or_default();
+        if name.is_empty() {
+            return;
+        }
+        let text = names::to_text(name);
+        if is_abstract {
+            self.trace.miss(Gap::Socket(format!("@{text}")));
+            return;
+        }
+        let here = std::fs::read_link(format!("/proc/{}/cwd", of.pid)).unwrap_or_default();
+        // Many programs try a service of the system that is not there.
+        if here.join(OsStr::from_bytes(name)).exists() {
+            self.trace.miss(Gap::Socket(text.into_owned()));
+        }
+    }
+}
