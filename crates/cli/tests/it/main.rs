@@ -29,6 +29,7 @@ mod standing;
 mod taken_over;
 mod tasks;
 mod terminal;
+mod watched;
 mod watching;
 
 /// Every test file must be listed above, or its tests would silently not run.

@@ -5,6 +5,7 @@ use std::time::Duration;
 use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
 use crate::executor::watching::Observed;
+use crate::executor::watching::WatchReach;
 use crate::world::ByteSize;
 
 /// Which of the jobs that may run at once, from 0.
@@ -56,8 +57,8 @@ pub struct Job {
     pub shielded: bool,
     /// Where all that it prints is written, from the root.
     pub log: Option<String>,
-    /// Whether it is noted what its processes look at.
-    pub watched: bool,
+    /// Whether it is noted what its processes look at, and how far.
+    pub watched: Option<WatchReach>,
 }
 
 /// How a job went.

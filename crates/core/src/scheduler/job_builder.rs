@@ -152,7 +152,7 @@ impl<'d> JobBuilder<'_, 'd> {
         let watch = watch_plan(&decl.clauses, watching);
         let mut prepared = self.job(&recipe, slot)?;
         if let Some(job) = Arc::get_mut(&mut prepared.job) {
-            job.watched = watch.is_some();
+            job.watched = watch.map(WatchPlan::reach);
         }
         Some(PreparedJob {
             learn,
@@ -216,7 +216,7 @@ impl<'d> JobBuilder<'_, 'd> {
             terminal: recipe.clauses.terminal,
             shielded: false,
             log: None,
-            watched: false,
+            watched: None,
         };
         let finally = match recipe.clauses.finally {
             Some(finally) if recipe.clauses.recipe.is_some() => {

@@ -2,6 +2,7 @@
 
 use std::io;
 
+use crate::executor::watching::WatchReach;
 use crate::text::Diagnostic;
 use crate::world::ByteSize;
 
@@ -42,6 +43,18 @@ pub struct WatchPlan {
     pub everywhere: bool,
     /// The run or the project's settings say so, and not the step's own description.
     pub by_run: bool,
+}
+
+impl WatchPlan {
+    /// How far it reaches.
+    #[must_use]
+    pub fn reach(self) -> WatchReach {
+        if self.everywhere {
+            WatchReach::Everywhere
+        } else {
+            WatchReach::Project
+        }
+    }
 }
 
 /// How to run.

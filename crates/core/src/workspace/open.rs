@@ -54,9 +54,6 @@ pub enum Note<'n> {
     Warnings(&'n Sources, &'n [Diagnostic]),
 }
 
-/// This program, whatever it is called and wherever it is now (proc_pid_exe(5)).
-const OWN_PROGRAM: &str = "/proc/self/exe";
-
 /// A project that was read, with its ledger.
 pub struct Workspace {
     /// Where it is.
@@ -293,6 +290,5 @@ impl Workspace {
     pub fn executor(&self) -> LocalExecutor {
         LocalExecutor::new(self.location.root.clone(), self.location.scratch())
             .with_grace(self.settings.grace())
-            .with_launcher(OWN_PROGRAM.into())
     }
 }

@@ -12,7 +12,6 @@ use std::io::Read;
 use std::os::fd::AsFd;
 use std::os::fd::OwnedFd;
 use std::os::unix::process::ExitStatusExt;
-use std::process::Child;
 use std::time::Duration;
 use std::time::Instant;
 
@@ -23,7 +22,6 @@ use rustix::event::PollFlags;
 use rustix::process::Pid;
 use rustix::process::Signal;
 use rustix::process::WaitIdOptions;
-use wait4::Wait4;
 
 use crate::executor::cancel::CancelLevel;
 use crate::executor::capture::Capture;
@@ -31,6 +29,7 @@ use crate::executor::exit::Exit;
 use crate::executor::job::Job;
 use crate::executor::job::Outcome;
 use crate::executor::local::LocalExecutor;
+use crate::executor::local::begun::Begun;
 use crate::executor::local::processes::Process;
 use crate::project::secret::Redactor;
 use crate::world::ByteSize;
@@ -49,7 +48,7 @@ const LAST_WORDS: Duration = Duration::from_millis(60);
 const MAX_SAID: usize = 64 * 1024;
 
 pub struct ChildProcess<'p> {
-    child: Child,
+    child: Begun,
     pub pid: Option<Pid>,
     executor: &'p LocalExecutor,
     /// What `HANDLOOM_JOB` says in it.
@@ -80,7 +79,7 @@ pub struct ChildProcess<'p> {
 
 impl<'p> ChildProcess<'p> {
     /// A job's process.
-    pub fn new(child: Child, pipe: Option<File>, job: &Job, executor: &'p LocalExecutor) -> Self {
+    pub fn new(child: Begun, pipe: Option<File>, job: &Job, executor: &'p LocalExecutor) -> Self {
         let manifest = executor.manifest_path(job);
         Self {
             job: names::os_to_text(manifest.as_os_str()).into_owned(),
@@ -99,7 +98,7 @@ impl<'p> ChildProcess<'p> {
     }
 
     /// The process of a command whose output is a value.
-    pub fn of_command(child: Child, out: File, said: File, executor: &'p LocalExecutor) -> Self {
+    pub fn of_command(child: Begun, out: File, said: File, executor: &'p LocalExecutor) -> Self {
         let _ = rustix::io::ioctl_fionbio(&said, true);
         Self {
             said: Some(said),
@@ -107,12 +106,12 @@ impl<'p> ChildProcess<'p> {
         }
     }
 
-    fn plain(child: Child, pipe: Option<File>, executor: &'p LocalExecutor) -> Self {
+    fn plain(child: Begun, pipe: Option<File>, executor: &'p LocalExecutor) -> Self {
         if let Some(pipe) = &pipe {
             let _ = rustix::io::ioctl_fionbio(pipe, true);
         }
         Self {
-            pid: Pid::from_raw(i32::try_from(child.id()).unwrap_or(0)),
+            pid: Pid::from_raw(child.number()),
             child,
             executor,
             job: String::new(),
@@ -398,18 +397,18 @@ impl<'p> ChildProcess<'p> {
             stopped: self.level > CancelLevel::None,
             ..Outcome::silent(Exit::NotStarted(String::new()))
         };
-        let ended = self.child.wait4();
+        let ended = self.child.wait();
         if let Some(pid) = self.pid {
             self.executor.family.leave(pid);
         }
         match ended {
             Ok(ended) => {
                 // What the system counts for a process begins with that of the one that started it.
-                let of_child = ended.rusage.maxrss;
+                let of_child = ended.memory;
                 if of_child > own_memory() {
                     outcome.memory = ByteSize(of_child);
                 }
-                outcome.processor = ended.rusage.utime + ended.rusage.stime;
+                outcome.processor = ended.processor;
                 outcome.exit = match (limit, ended.status.code()) {
                     _ if self.reads_terminal => Exit::ReadsTerminal,
                     (Some(limit), _) => Exit::TimedOut(limit),

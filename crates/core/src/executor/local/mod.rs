@@ -9,6 +9,7 @@ pub mod control;
 pub mod job_markers;
 pub mod processes;
 
+mod begun;
 mod child;
 mod program;
 mod watch;
@@ -37,13 +38,16 @@ use crate::executor::exit::Exit;
 use crate::executor::job::Job;
 use crate::executor::job::Outcome;
 use crate::executor::job::SlotId;
+use crate::executor::local::begun::Begun;
 use crate::executor::local::child::ChildProcess;
 use crate::executor::local::child::killed_for_memory;
 use crate::executor::local::control::ProcessControl;
 use crate::executor::local::job_markers::JobMarkers;
 use crate::executor::local::processes::ProcessFamily;
-use crate::executor::local::watch::JobWatch;
+use crate::executor::local::watch::WatchError;
+use crate::executor::local::watch::WatchedJob;
 use crate::executor::thread_pool::JobRunner;
+use crate::executor::watching::WatchReach;
 use crate::project::environment::OutputError;
 use crate::project::secret;
 use crate::project::shell::quote_all;
@@ -76,8 +80,6 @@ pub struct LocalExecutor {
     pub(super) control: Arc<ProcessControl>,
     /// Whether there is a terminal that a job may try to read.
     pub(super) has_terminal: bool,
-    /// The program that a watched job begins as: one that calls [`crate::executor::watching::launcher::run_if_called`] first of all.
-    launcher: Option<PathBuf>,
 }
 
 impl LocalExecutor {
@@ -94,17 +96,6 @@ impl LocalExecutor {
             grace: GRACE,
             family: ProcessFamily::new(),
             has_terminal: File::open("/dev/tty").is_ok(),
-            launcher: None,
-        }
-    }
-
-    /// Watched jobs begin as this program, which calls [`crate::executor::watching::launcher::run_if_called`] first
-    /// of all.
-    #[must_use]
-    pub fn with_launcher(self, launcher: PathBuf) -> Self {
-        Self {
-            launcher: Some(launcher),
-            ..self
         }
     }
 
@@ -228,7 +219,7 @@ impl LocalExecutor {
         let mut heard = |bytes: &[u8]| {
             output.extend_from_slice(&bytes[..bytes.len().min(MAX_VALUE + 1 - output.len())]);
         };
-        let running = ChildProcess::of_command(child, out, said, self);
+        let running = ChildProcess::of_command(Begun::Plain(child), out, said, self);
         let (outcome, said) = running.wait_for_value(&mut heard);
         if outcome.stopped {
             return Err(OutputError::Interrupted);
@@ -264,7 +255,7 @@ fn named(program: &str, own_path: Option<&str>) -> Command {
     command
 }
 
-pub(super) fn os(text: &str) -> std::borrow::Cow<'_, OsStr> {
+fn os(text: &str) -> std::borrow::Cow<'_, OsStr> {
     match names::to_bytes(text) {
         std::borrow::Cow::Borrowed(bytes) => OsStr::from_bytes(bytes).into(),
         std::borrow::Cow::Owned(bytes) => {
@@ -335,20 +326,15 @@ impl JobRunner for LocalExecutor {
         if job.terminal {
             self.control.hold_terminal(true);
             let outcome = match command.spawn() {
-                Ok(child) => ChildProcess::new(child, None, job, self).wait(heard),
+                Ok(child) => ChildProcess::new(Begun::Plain(child), None, job, self).wait(heard),
                 Err(error) => not_started(error),
             };
             let _ = std::fs::remove_file(self.manifest_path(job));
             return after_terminal(outcome, &self.control);
         }
-        let watch = match job
-            .watched
-            .then(|| self.watch(job, &mut command))
-            .transpose()
-        {
-            Ok(watch) => watch,
-            Err(error) => return not_started(error),
-        };
+        if let Some(reach) = job.watched {
+            return self.run_watched(job, reach, &command, heard);
+        }
         let before = self.markers.starting(job.slot.index());
         let started = io::pipe().and_then(|(reader, writer)| {
             // Its other end is held here too: a process that closes its own is about to end, and that is what
@@ -364,14 +350,11 @@ impl JobRunner for LocalExecutor {
         });
         match started {
             Ok((child, pipe, held)) => {
-                let running = ChildProcess::new(child, Some(pipe), job, self);
+                let running = ChildProcess::new(Begun::Plain(child), Some(pipe), job, self);
                 if let Some(pid) = running.pid {
                     self.markers.started(job.slot.index(), pid, before);
                 }
-                let outcome = match watch {
-                    Some(watch) => watch.during(|| running.wait(heard)),
-                    None => running.wait(heard),
-                };
+                let outcome = running.wait(heard);
                 drop(held);
                 self.markers.ended(job.slot.index());
                 outcome
@@ -385,13 +368,47 @@ impl JobRunner for LocalExecutor {
 }
 
 impl LocalExecutor {
-    fn watch(&self, job: &Job, command: &mut Command) -> io::Result<JobWatch> {
-        let launcher = self.launcher.as_deref();
-        let launcher =
-            launcher.ok_or_else(|| io::Error::other("there is nothing to watch it with"))?;
-        let root = std::fs::canonicalize(&self.root)?;
-        let program = job.interpreter.first().map_or("", String::as_str);
-        JobWatch::new(command, program, launcher, root)
+    /// Runs a job, and notes what its processes look at.
+    fn run_watched(
+        &self,
+        job: &Job,
+        reach: WatchReach,
+        command: &Command,
+        heard: &mut dyn FnMut(&[u8]),
+    ) -> Outcome {
+        let start_error = |error: &io::Error| Outcome::silent(self.start_error(job, error));
+        let opened = std::fs::canonicalize(&self.root).and_then(|root| Ok((root, io::pipe()?)));
+        let (root, (reader, writer)) = match opened {
+            Ok(opened) => opened,
+            Err(error) => return start_error(&error),
+        };
+        let name = job.interpreter.first().map_or("", String::as_str);
+        let before = self.markers.starting(job.slot.index());
+        let outcome = std::thread::scope(|scope| {
+            let watched =
+                match WatchedJob::begin(scope, command, &os(name), &writer, (&root, reach)) {
+                    Ok(watched) => watched,
+                    Err(WatchError::Start(error)) => return start_error(&error),
+                    Err(WatchError::Impossible(why)) => {
+                        return Outcome::silent(Exit::NotStarted(why));
+                    }
+                };
+            let pipe = File::from(OwnedFd::from(reader));
+            let child = Begun::Prepared(watched.process);
+            let running = ChildProcess::new(child, Some(pipe), job, self);
+            if let Some(pid) = running.pid {
+                self.markers.started(job.slot.index(), pid, before);
+            }
+            let mut outcome = running.wait(heard);
+            match watched.finish() {
+                Ok(seen) => outcome.observed = Some(Box::new(seen)),
+                Err(exit) => outcome.exit = exit,
+            }
+            outcome
+        });
+        drop(writer);
+        self.markers.ended(job.slot.index());
+        outcome
     }
 
     fn start_error(&self, job: &Job, error: &io::Error) -> Exit {

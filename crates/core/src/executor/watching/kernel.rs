@@ -1,15 +1,23 @@
 //! The second of two places with `unsafe`: the system's calls that no crate of ours wraps.
+//!
+//! The largest is [`spawn`]: it begins a process that puts a filter over itself before it becomes its program. It is
+//! made as posix_spawn(3) makes one, with a stack of its own in the memory of this process, which stands still until
+//! the other has become its program: so it costs the same however large this process is (a plain fork(2) copies its
+//! page tables), and what runs in between ([`in_child`]) makes system calls and nothing else.
 #![expect(
     unsafe_code,
-    reason = "seccomp(2), its ioctls and process_vm_readv(2) have no safe wrapper"
+    reason = "clone(2), seccomp(2), its ioctls, process_vm_readv(2) and wait4(2) have no safe wrapper that does this"
 )]
 
+use std::ffi::CString;
 use std::io;
 use std::mem::MaybeUninit;
 use std::os::fd::AsRawFd;
 use std::os::fd::BorrowedFd;
-use std::os::fd::FromRawFd;
-use std::os::fd::OwnedFd;
+use std::os::fd::RawFd;
+use std::os::unix::process::ExitStatusExt;
+use std::process::ExitStatus;
+use std::time::Duration;
 
 /// A call that waits for an answer, as the system tells of it.
 pub use libc::seccomp_notif as Notification;
@@ -20,43 +28,6 @@ const SYNC_WAKE_UP: libc::c_ulong = 1;
 const WAIT_KILLABLE: libc::c_ulong = 1 << 5;
 /// `SECCOMP_USER_NOTIF_FLAG_CONTINUE`.
 const CONTINUE: u32 = 1;
-
-/// Puts a filter over this process and all that come of it; the descriptor that hears of its calls.
-///
-/// # Errors
-/// `EBUSY` when a filter that somebody listens to is there already; `EINVAL` or `ENOSYS` when the system cannot do it.
-pub fn install(program: &[libc::sock_filter]) -> io::Result<OwnedFd> {
-    let length = u16::try_from(program.len()).map_err(|_| io::ErrorKind::InvalidInput)?;
-    let program = libc::sock_fprog {
-        len: length,
-        filter: program.as_ptr().cast_mut(),
-    };
-    // SAFETY: a call with numbers alone.
-    if unsafe { libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) } != 0 {
-        return Err(io::Error::last_os_error());
-    }
-    let install = |flags: libc::c_ulong| {
-        // SAFETY: the system only reads the program, which outlives the call and has the length that it says.
-        let result = unsafe {
-            libc::syscall(
-                libc::SYS_seccomp,
-                libc::SECCOMP_SET_MODE_FILTER,
-                flags,
-                &raw const program,
-            )
-        };
-        match i32::try_from(result) {
-            // SAFETY: the system has just made this descriptor for us.
-            Ok(descriptor) if descriptor >= 0 => Ok(unsafe { OwnedFd::from_raw_fd(descriptor) }),
-            _ => Err(io::Error::last_os_error()),
-        }
-    };
-    let listener = libc::SECCOMP_FILTER_FLAG_NEW_LISTENER;
-    match install(listener | WAIT_KILLABLE) {
-        Err(error) if error.raw_os_error() == Some(libc::EINVAL) => install(listener),
-        installed => installed,
-    }
-}
 
 /// Asks that whoever waits is woken on the core of whom it waits for. An older system does without.
 pub fn wake_nearby(listener: BorrowedFd<'_>) {
@@ -140,4 +111,307 @@ pub fn read_memory(process: u32, address: u64, into: &mut [u8]) -> usize {
     let read =
         unsafe { libc::process_vm_readv(process, &raw const local, 1, &raw const remote, 1, 0) };
     usize::try_from(read).unwrap_or(0)
+}
+
+/// A program to begin, and what is to be done to its process before.
+pub struct Spawn<'s> {
+    /// The program's file.
+    pub program: CString,
+    /// Its arguments, the first of them its name.
+    pub arguments: Vec<CString>,
+    /// Its whole environment, as `NAME=value`.
+    pub environment: Vec<CString>,
+    /// The folder to run in.
+    pub folder: CString,
+    /// Its standard input.
+    pub input: BorrowedFd<'s>,
+    /// Its standard output and standard error.
+    pub output: BorrowedFd<'s>,
+    /// What watches it.
+    pub watch: Option<SpawnWatch<'s>>,
+}
+
+/// What watches a process.
+pub struct SpawnWatch<'s> {
+    /// The filter.
+    pub filter: Vec<libc::sock_filter>,
+    /// A socket to which the descriptor goes that hears of the filter's calls.
+    pub socket: BorrowedFd<'s>,
+}
+
+/// A process that was begun.
+#[derive(Clone, Copy, Debug)]
+pub struct Spawned {
+    /// Its number.
+    pub process: i32,
+    /// Whether it could not be watched, since somebody does already.
+    pub unwatched: bool,
+}
+
+/// What could not be done for a process that was to begin.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SpawnStep {
+    /// It could not be made, or prepared.
+    Begin,
+    /// It could not be watched.
+    Watch,
+    /// It could not go to its folder.
+    Folder,
+    /// It could not become its program.
+    Program,
+}
+
+/// What a child has of its parent's memory: all that it reads, and what it says.
+struct Child {
+    program: *const libc::c_char,
+    arguments: Vec<*const libc::c_char>,
+    environment: Vec<*const libc::c_char>,
+    folder: *const libc::c_char,
+    input: RawFd,
+    output: RawFd,
+    filter: Option<libc::sock_fprog>,
+    socket: RawFd,
+    mask: libc::sigset_t,
+    failed: Option<(SpawnStep, i32)>,
+    unwatched: bool,
+}
+
+/// So much room the few calls of a child take, with a margin.
+const STACK: usize = 64 * 1024;
+
+/// Begins a process as a group of its own.
+///
+/// # Errors
+/// What could not be done, and why.
+pub fn spawn(spawn: &Spawn<'_>) -> Result<Spawned, (SpawnStep, io::Error)> {
+    let pointers = |texts: &[CString]| {
+        let texts = texts.iter().map(|text| text.as_ptr());
+        texts.chain(std::iter::once(std::ptr::null())).collect()
+    };
+    let filter = match &spawn.watch {
+        None => None,
+        Some(watch) => Some(libc::sock_fprog {
+            len: u16::try_from(watch.filter.len())
+                .map_err(|_| (SpawnStep::Watch, io::ErrorKind::InvalidInput.into()))?,
+            filter: watch.filter.as_ptr().cast_mut(),
+        }),
+    };
+    let mut child = Child {
+        program: spawn.program.as_ptr(),
+        arguments: pointers(&spawn.arguments),
+        environment: pointers(&spawn.environment),
+        folder: spawn.folder.as_ptr(),
+        input: spawn.input.as_raw_fd(),
+        output: spawn.output.as_raw_fd(),
+        filter,
+        socket: spawn
+            .watch
+            .as_ref()
+            .map_or(-1, |watch| watch.socket.as_raw_fd()),
+        // SAFETY: a set of signals is numbers, and is filled in below.
+        mask: unsafe { std::mem::zeroed() },
+        failed: None,
+        unwatched: false,
+    };
+    let mut stack: Vec<u128> = Vec::with_capacity(STACK / size_of::<u128>());
+    // SAFETY: no signal may come to the child while it has this process's memory, so all are held back until it has
+    // become its program. The stack belongs to nobody else, is as aligned as a stack must be, and the child begins at
+    // its end. With CLONE_VFORK this thread only goes on when the child has its own memory or has ended, so that all
+    // that `child` points to outlives its use.
+    let process = unsafe {
+        let mut all: libc::sigset_t = std::mem::zeroed();
+        libc::sigfillset(&raw mut all);
+        libc::pthread_sigmask(libc::SIG_BLOCK, &raw const all, &raw mut child.mask);
+        let process = libc::clone(
+            in_child,
+            stack.as_mut_ptr().add(stack.capacity()).cast(),
+            libc::CLONE_VM | libc::CLONE_VFORK | libc::SIGCHLD,
+            (&raw mut child).cast(),
+        );
+        let error = io::Error::last_os_error();
+        libc::pthread_sigmask(
+            libc::SIG_SETMASK,
+            &raw const child.mask,
+            std::ptr::null_mut(),
+        );
+        if process < 0 {
+            return Err((SpawnStep::Begin, error));
+        }
+        process
+    };
+    if let Some((step, error)) = child.failed {
+        // It has ended; its number is not to stay taken.
+        let _ = wait(process);
+        return Err((step, io::Error::from_raw_os_error(error)));
+    }
+    Ok(Spawned {
+        process,
+        unwatched: child.unwatched,
+    })
+}
+
+/// The first moments of a child, in its parent's memory: system calls, and nothing that takes memory or a lock.
+extern "C" fn in_child(child: *mut libc::c_void) -> libc::c_int {
+    // SAFETY: it is the parent's, which stands still and reads it only when this child is done with it.
+    let child = unsafe { &mut *child.cast::<Child>() };
+    if let Err(step) = prepare(child) {
+        child.failed = Some((step, last_error()));
+    } else {
+        // SAFETY: both lists end with a null, and all texts with a zero.
+        unsafe {
+            libc::execve(
+                child.program,
+                child.arguments.as_ptr(),
+                child.environment.as_ptr(),
+            );
+        }
+        child.failed = Some((SpawnStep::Program, last_error()));
+    }
+    // SAFETY: ends the child alone, and runs nothing of this program.
+    unsafe { libc::_exit(127) }
+}
+
+/// The number of the last error. `io::Error` would do too, and this shows that nothing is allocated.
+fn last_error() -> i32 {
+    // SAFETY: the address of this thread's number, which the child shares with its parent, which stands still.
+    unsafe { *libc::__errno_location() }
+}
+
+fn prepare(child: &mut Child) -> Result<(), SpawnStep> {
+    let done = |result: libc::c_int, step: SpawnStep| if result < 0 { Err(step) } else { Ok(()) };
+    // SAFETY: calls with numbers and with texts that end with a zero.
+    unsafe {
+        done(libc::setpgid(0, 0), SpawnStep::Begin)?;
+        // This program ignores it, as all Rust programs do; others expect to be ended by it.
+        libc::signal(libc::SIGPIPE, libc::SIG_DFL);
+        done(libc::dup2(child.input, 0), SpawnStep::Begin)?;
+        done(libc::dup2(child.output, 1), SpawnStep::Begin)?;
+        done(libc::dup2(child.output, 2), SpawnStep::Begin)?;
+        done(libc::chdir(child.folder), SpawnStep::Folder)?;
+    }
+    watch(child)?;
+    // SAFETY: the mask was filled in by the parent.
+    unsafe {
+        libc::sigprocmask(
+            libc::SIG_SETMASK,
+            &raw const child.mask,
+            std::ptr::null_mut(),
+        );
+    }
+    Ok(())
+}
+
+/// Puts the filter over the child and sends the descriptor that hears of its calls.
+fn watch(child: &mut Child) -> Result<(), SpawnStep> {
+    let Some(filter) = &child.filter else {
+        return Ok(());
+    };
+    // SAFETY: a call with numbers alone.
+    if unsafe { libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) } != 0 {
+        return Err(SpawnStep::Watch);
+    }
+    let install = |flags: libc::c_ulong| {
+        // SAFETY: the system only reads the program, which has the length that it says.
+        unsafe {
+            libc::syscall(
+                libc::SYS_seccomp,
+                libc::SECCOMP_SET_MODE_FILTER,
+                flags,
+                &raw const *filter,
+            )
+        }
+    };
+    let hears = libc::SECCOMP_FILTER_FLAG_NEW_LISTENER;
+    let mut listener = install(hears | WAIT_KILLABLE);
+    if listener < 0 && last_error() == libc::EINVAL {
+        listener = install(hears);
+    }
+    if listener < 0 {
+        child.unwatched = last_error() == libc::EBUSY;
+        return if child.unwatched {
+            Ok(())
+        } else {
+            Err(SpawnStep::Watch)
+        };
+    }
+    let Ok(listener) = RawFd::try_from(listener) else {
+        return Err(SpawnStep::Watch);
+    };
+    if send(child.socket, listener) {
+        Ok(())
+    } else {
+        Err(SpawnStep::Watch)
+    }
+}
+
+/// Sends a descriptor over a socket (unix(7), `SCM_RIGHTS`), and closes it here.
+fn send(socket: RawFd, descriptor: RawFd) -> bool {
+    #[repr(C)]
+    struct Along {
+        header: libc::cmsghdr,
+        descriptor: RawFd,
+    }
+    let mut byte = 0_u8;
+    let mut piece = libc::iovec {
+        iov_base: (&raw mut byte).cast(),
+        iov_len: 1,
+    };
+    // SAFETY: numbers and null pointers, filled in below.
+    let (mut along, mut message): (Along, libc::msghdr) = unsafe { std::mem::zeroed() };
+    along.header.cmsg_len = size_of::<libc::cmsghdr>() + size_of::<RawFd>();
+    along.header.cmsg_level = libc::SOL_SOCKET;
+    along.header.cmsg_type = libc::SCM_RIGHTS;
+    along.descriptor = descriptor;
+    message.msg_iov = &raw mut piece;
+    message.msg_iovlen = 1;
+    message.msg_control = (&raw mut along).cast();
+    message.msg_controllen = size_of::<Along>();
+    // SAFETY: all that the message points to is there until the call returns.
+    unsafe {
+        let sent = libc::sendmsg(socket, &raw const message, libc::MSG_NOSIGNAL);
+        libc::close(descriptor);
+        sent == 1
+    }
+}
+
+/// How a process ended, and what it and all that it waited for took.
+#[derive(Clone, Copy, Debug)]
+pub struct Ended {
+    /// How.
+    pub status: ExitStatus,
+    /// The largest amount of memory, bytes.
+    pub memory: u64,
+    /// Processor time.
+    pub processor: Duration,
+}
+
+/// Waits until a process of ours ends.
+///
+/// # Errors
+/// When it is not ours.
+pub fn wait(process: i32) -> io::Result<Ended> {
+    let mut status = 0;
+    let mut usage = MaybeUninit::<libc::rusage>::zeroed();
+    loop {
+        // SAFETY: the system writes a number and one structure of this kind.
+        let ended = unsafe { libc::wait4(process, &raw mut status, 0, usage.as_mut_ptr()) };
+        if ended == process {
+            break;
+        }
+        let error = io::Error::last_os_error();
+        if error.kind() != io::ErrorKind::Interrupted {
+            return Err(error);
+        }
+    }
+    // SAFETY: all of it is numbers, and it began as zeroes.
+    let usage = unsafe { usage.assume_init() };
+    let time = |time: libc::timeval| {
+        let seconds = Duration::from_secs(u64::try_from(time.tv_sec).unwrap_or(0));
+        seconds + Duration::from_micros(u64::try_from(time.tv_usec).unwrap_or(0))
+    };
+    Ok(Ended {
+        status: ExitStatus::from_raw(status),
+        memory: u64::try_from(usage.ru_maxrss).unwrap_or(0) * 1024,
+        processor: time(usage.ru_utime) + time(usage.ru_stime),
+    })
 }

@@ -1,9 +1,8 @@
 //! Seeing what a recipe's processes look at, without any privilege.
 //!
-//! A job that is watched begins as a *launcher*, which is this program again ([`launcher`]): it puts a seccomp filter
-//! over itself (seccomp(2), seccomp_unotify(2)) that hands each call that names a file to a descriptor, sends that
-//! descriptor over its standard input and becomes the interpreter. The filter stays with every process that comes of
-//! it. On this side a thread ([`supervisor`]) reads each call's path out of the process ([`calls`] says where it
+//! The process of a job that is watched puts a seccomp filter over itself before it becomes the interpreter
+//! (seccomp(2), seccomp_unotify(2); [`kernel::spawn`]): it hands each call that names a file to a descriptor, which
+//! is sent to this side, and it stays with every process that comes of it. On this side a thread ([`supervisor`]) reads each call's path out of the process ([`calls`] says where it
 //! stands), looks what is there, notes it ([`trace`]) and lets the call go on. The notice tells the request and not
 //! its result, so that the look is this side's own.
 //!
@@ -11,13 +10,12 @@
 //! job; a local socket that it talks to is named, since who answers may read files for it.
 
 pub mod calls;
-pub mod launcher;
+pub mod kernel;
 pub mod observed;
 pub mod supervisor;
 pub mod trace;
 
-mod kernel;
-
 pub use observed::Gap;
 pub use observed::Observed;
 pub use observed::Sight;
+pub use observed::WatchReach;

@@ -1,5 +1,14 @@
 //! What was seen of a job's processes, as data.
 
+/// How far a watch reaches.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum WatchReach {
+    /// The project, by whichever way a process comes to it.
+    Project,
+    /// Everywhere.
+    Everywhere,
+}
+
 /// How a path was seen.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Sight {

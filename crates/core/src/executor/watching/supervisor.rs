@@ -1,7 +1,6 @@
 //! The other side of a watch: hears of each call, notes what it looks at, and lets it go on.
 
 use std::ffi::OsStr;
-use std::io;
 use std::io::IoSliceMut;
 use std::io::PipeReader;
 use std::mem::MaybeUninit;
@@ -24,9 +23,9 @@ use crate::executor::watching::calls::Call;
 use crate::executor::watching::calls::PathAt;
 use crate::executor::watching::kernel;
 use crate::executor::watching::kernel::Notification;
-use crate::executor::watching::launcher;
 use crate::executor::watching::observed::Gap;
 use crate::executor::watching::observed::Observed;
+use crate::executor::watching::observed::WatchReach;
 use crate::executor::watching::trace::Trace;
 use crate::world::names;
 
@@ -36,74 +35,51 @@ const LONGEST: usize = 4096;
 /// Memory is there or not in pieces of this size.
 const PAGE: u64 = 4096;
 
-/// How a watch ended.
-#[derive(Debug)]
-pub enum Watched {
-    /// This was seen.
-    Seen(Observed),
-    /// The interpreter was not started, for this reason.
-    NotStarted(io::Error),
-    /// Nothing can be watched here, so that nothing was run.
-    Impossible(io::Error),
+/// Watches the job that sends its listener over the other end of `socket`, until nothing of it is left or `stop` says
+/// so. Nothing is seen when none comes.
+pub fn watch(socket: &UnixStream, stop: &PipeReader, root: &Path, reach: WatchReach) -> Observed {
+    let mut trace = Trace::new(root, reach);
+    if let Some(listener) = listener(socket) {
+        kernel::wake_nearby(listener.as_fd());
+        Supervisor {
+            listener,
+            trace: &mut trace,
+            has_other_root: false,
+        }
+        .serve(stop);
+    }
+    trace.finish()
 }
 
-/// Watches the job whose launcher has the other end of `socket`, until nothing of it is left or `stop` says so.
-pub fn watch(socket: &UnixStream, stop: &PipeReader, root: &Path) -> Watched {
-    let mut trace = Trace::new(root);
-    let (message, listener) = match hear(socket) {
-        Ok(heard) => heard,
-        Err(error) => return Watched::NotStarted(error),
-    };
-    let error = |message: &[u8]| {
-        let mut number = [0; 4];
-        let given = message.get(1..5).unwrap_or_default();
-        number[..given.len()].copy_from_slice(given);
-        io::Error::from_raw_os_error(i32::from_le_bytes(number))
-    };
-    match (message.first(), listener) {
-        (Some(&launcher::WATCHED), Some(listener)) => {
-            kernel::wake_nearby(listener.as_fd());
-            Supervisor {
-                listener,
-                trace: &mut trace,
-                has_other_root: false,
-            }
-            .serve(stop);
-        }
-        (Some(&launcher::UNWATCHED), _) => {
-            trace.miss(Gap::Unwatched(
-                "something else watches it already".to_owned(),
-            ));
-        }
-        (Some(&launcher::IMPOSSIBLE), _) => return Watched::Impossible(error(&message)),
-        // It ended before it could say anything.
-        _ => return Watched::NotStarted(io::ErrorKind::BrokenPipe.into()),
-    }
-    match hear(socket) {
-        Ok((message, _)) if message.first() == Some(&launcher::NOT_STARTED) => {
-            Watched::NotStarted(error(&message))
-        }
-        _ => Watched::Seen(trace.finish()),
-    }
-}
-
-/// What a launcher says, and the descriptor that came along. Nothing when it became the interpreter or ended.
-fn hear(socket: &UnixStream) -> io::Result<(Vec<u8>, Option<OwnedFd>)> {
-    let mut message = vec![0; 16];
+/// The descriptor that comes over a socket.
+fn listener(socket: &UnixStream) -> Option<OwnedFd> {
+    let mut byte = [0];
     let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(1))];
     let mut along = RecvAncillaryBuffer::new(&mut space);
-    let received = rustix::io::retry_on_intr(|| {
-        let mut pieces = [IoSliceMut::new(&mut message)];
+    rustix::io::retry_on_intr(|| {
+        let mut pieces = [IoSliceMut::new(&mut byte)];
         rustix::net::recvmsg(socket, &mut pieces, &mut along, RecvFlags::CMSG_CLOEXEC)
-    })?;
-    let mut listener = None;
-    for message in along.drain() {
-        if let RecvAncillaryMessage::ScmRights(descriptors) = message {
-            listener = descriptors.last().or(listener);
+    })
+    .ok()?;
+    along.drain().find_map(|message| match message {
+        RecvAncillaryMessage::ScmRights(mut descriptors) => descriptors.next(),
+        _ => None,
+    })
+}
+
+/// A path by which a process names itself, as others name it.
+fn as_seen_from_here(process: u32, path: PathBuf) -> PathBuf {
+    const SELF: [(&str, &str); 3] = [
+        ("/proc/self", ""),
+        ("/proc/thread-self", ""),
+        ("/dev/fd", "/fd"),
+    ];
+    for (own, behind) in SELF {
+        if let Ok(rest) = path.strip_prefix(own) {
+            return Path::new(&format!("/proc/{process}{behind}")).join(rest);
         }
     }
-    message.truncate(received.bytes);
-    Ok((message, listener))
+    path
 }
 
 struct Supervisor<'t, 'a> {
@@ -240,7 +216,7 @@ impl Supervisor<'_, '_> {
         if bytes.is_empty() {
             return None;
         }
-        let path = PathBuf::from(OsStr::from_bytes(&bytes));
+        let path = as_seen_from_here(of.pid, PathBuf::from(OsStr::from_bytes(&bytes)));
         if path.is_absolute() {
             let base = PathBuf::from("/");
             if self.has_other_root {

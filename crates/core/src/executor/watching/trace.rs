@@ -16,6 +16,7 @@ use std::path::PathBuf;
 use crate::executor::watching::observed::Gap;
 use crate::executor::watching::observed::Observed;
 use crate::executor::watching::observed::Sight;
+use crate::executor::watching::observed::WatchReach;
 use crate::world::names;
 
 /// Scripts whose interpreters are scripts again, further than this, are not started by the system either.
@@ -24,8 +25,22 @@ const INTERPRETERS: usize = 5;
 /// So much of a program is read to see what else the system needs to start it.
 const HEAD: usize = 4096;
 
+/// Where the system keeps its own: nothing in there leads into a project, and most of what a process looks at is here.
+const SYSTEM: [&str; 9] = [
+    "/usr/lib",
+    "/usr/lib64",
+    "/usr/bin",
+    "/usr/share",
+    "/usr/include",
+    "/lib",
+    "/lib64",
+    "/bin",
+    "/etc",
+];
+
 /// What was looked at so far.
 pub struct Trace<'a> {
+    reach: WatchReach,
     /// The project's root, without links in it.
     root: &'a Path,
     seen: HashMap<PathBuf, Sight>,
@@ -40,8 +55,9 @@ pub struct Trace<'a> {
 
 impl<'a> Trace<'a> {
     /// Nothing was seen yet. `root` has no links in it.
-    pub fn new(root: &'a Path) -> Self {
+    pub fn new(root: &'a Path, reach: WatchReach) -> Self {
         Self {
+            reach,
             root,
             seen: HashMap::new(),
             own_trees: BTreeSet::new(),
@@ -101,6 +117,9 @@ impl<'a> Trace<'a> {
 
     /// A name was looked up: what is there counts, or that nothing is.
     pub fn look(&mut self, path: &Path) -> Option<FileType> {
+        if self.reach == WatchReach::Project && SYSTEM.iter().any(|place| path.starts_with(place)) {
+            return None;
+        }
         match self.seen.get(path) {
             Some(Sight::Written) => return kind(path),
             Some(Sight::Read) => return kind(path),
