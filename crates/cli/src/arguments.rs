@@ -145,8 +145,11 @@ pub struct RunningArguments {
     #[arg(long, value_name = "FILE")]
     pub events: Option<PathBuf>,
     /// Watch every recipe that runs for what it reads, lists and looks for in vain.
-    #[arg(long)]
+    #[arg(long, conflicts_with = "sealed")]
     pub watched: bool,
+    /// Let every recipe that runs read only what it names and the system, and write only its outputs.
+    #[arg(long)]
+    pub sealed: bool,
     /// Fail at once when another run works in this project, instead of waiting for it.
     #[arg(long)]
     pub no_wait: bool,
@@ -437,6 +440,7 @@ impl Arguments {
                     output: None,
                     events: None,
                     watched: false,
+                    sealed: false,
                     no_wait: false,
                 },
             }),

@@ -13,7 +13,7 @@ use handloom_core::graph::Position;
 use handloom_core::project::Project;
 use handloom_core::project::values::Vars;
 use handloom_core::scheduler::JobBuilder;
-use handloom_core::scheduler::Watching;
+use handloom_core::scheduler::RecipeMode;
 use handloom_core::status::Decision;
 use handloom_core::status::Prediction;
 use handloom_core::workspace::Access;
@@ -228,7 +228,7 @@ fn script<'d>(vars: &Vars<'d>, project: &Project<'d>, prediction: &Prediction, o
         return;
     };
     if let Some(prepared) =
-        (JobBuilder { project, vars }).step(step, SlotId::default(), Watching::AsDescribed)
+        (JobBuilder { project, vars }).step(step, SlotId::default(), RecipeMode::Plain)
     {
         for line in prepared.job.script.trim_end().lines() {
             out.push_str(&format!("           {}\n", text::safe(line)));

@@ -24,10 +24,10 @@ use handloom_core::scheduler::EventHub;
 use handloom_core::scheduler::EventSender;
 use handloom_core::scheduler::OldOutputs;
 use handloom_core::scheduler::OnFailure;
+use handloom_core::scheduler::RecipeMode;
 use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::TimedEvent;
 use handloom_core::scheduler::WatchHook;
-use handloom_core::scheduler::Watching;
 use handloom_core::scheduler::event_channel;
 use handloom_core::workspace::Access;
 use handloom_core::workspace::settings::RUNS;
@@ -445,10 +445,12 @@ fn options(workspace: &Workspace, work: &Work<'_>) -> Result<BuildOptions, Comma
             Some(SetBy::Never) => OldOutputs::Remove,
             Some(SetBy::Always) | None => OldOutputs::SetBy,
         },
-        watching: if work.running.watched {
-            Watching::All
+        recipes: if work.running.watched {
+            RecipeMode::Watched
+        } else if work.running.sealed {
+            RecipeMode::Sealed
         } else {
-            Watching::AsDescribed
+            workspace.settings.recipes.unwrap_or_default()
         },
         run: None,
     })

@@ -63,17 +63,17 @@ fn general(read_only: &ReadOnlyProject<'_, '_>) -> Vec<SettingJson> {
         .settings()
         .map_or_else(|| "nowhere".to_owned(), |path| path.display().to_string());
     let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-    let (jobs, from) = match read_only.workspace.settings.jobs {
-        Some(jobs) => (jobs, "the user's settings"),
-        None => (cores, "the number of cores"),
-    };
-    let given = |is_set: bool| {
-        if is_set {
-            "the user's settings"
-        } else {
-            "as it is without a setting"
+    let workspace = read_only.workspace;
+    let given = |key: &str, is_set: bool, otherwise: &str| -> String {
+        let mut places = workspace.from_project.places.iter();
+        match places.find(|(known, _)| *known == key) {
+            Some((_, span)) => workspace.description.sources.name_and_line(*span),
+            None if is_set => "the user's settings".to_owned(),
+            None => otherwise.to_owned(),
         }
     };
+    let without = "as it is without a setting";
+    let jobs = workspace.settings.jobs;
     let (output, runs) = (
         read_only.workspace.settings.output,
         read_only.workspace.settings.runs,
@@ -88,6 +88,7 @@ fn general(read_only: &ReadOnlyProject<'_, '_>) -> Vec<SettingJson> {
         value: vec![value],
         from: from.to_owned(),
     };
+    let recipes = workspace.settings.recipes;
     vec![
         setting(
             "project",
@@ -96,39 +97,61 @@ fn general(read_only: &ReadOnlyProject<'_, '_>) -> Vec<SettingJson> {
         ),
         setting("settings file", file, "XDG_CONFIG_HOME, or ~/.config"),
         setting("own tasks", own, "beside the settings file"),
-        setting("jobs", jobs.to_string(), from),
+        setting(
+            "jobs",
+            jobs.unwrap_or(cores).to_string(),
+            &given("jobs", jobs.is_some(), "the number of cores"),
+        ),
         setting(
             "output",
             output
                 .map_or(Output::Grouped, Output::from)
                 .name()
                 .to_owned(),
-            given(output.is_some()),
+            &given("output", output.is_some(), without),
         ),
         setting(
             "runs",
             runs.unwrap_or(RUNS).to_string(),
-            given(runs.is_some()),
+            &given("runs", runs.is_some(), without),
         ),
         setting(
             "set-by",
             set_by.unwrap_or(SetBy::Always).name().to_owned(),
-            given(set_by.is_some()),
+            &given("set-by", set_by.is_some(), without),
         ),
         setting(
             "grace",
             text::seconds(read_only.workspace.settings.grace()),
-            given(read_only.workspace.settings.grace.is_some()),
+            &given("grace", workspace.settings.grace.is_some(), without),
+        ),
+        setting(
+            "recipes",
+            recipes.unwrap_or_default().name().to_owned(),
+            &given("recipes", recipes.is_some(), without),
         ),
         SettingJson {
+            name: "sealed-read".to_owned(),
+            value: or_none(&workspace.settings.sealed_read),
+            from: given(
+                "sealed-read",
+                !workspace.settings.sealed_read.is_empty(),
+                without,
+            ),
+        },
+        SettingJson {
             name: "trust".to_owned(),
-            value: match read_only.workspace.settings.trust.as_slice() {
-                [] => vec!["none".to_owned()],
-                trusted => trusted.to_vec(),
-            },
-            from: given(!read_only.workspace.settings.trust.is_empty()).to_owned(),
+            value: or_none(&workspace.settings.trust),
+            from: given("trust", !workspace.settings.trust.is_empty(), without),
         },
     ]
+}
+
+fn or_none(words: &[String]) -> Vec<String> {
+    match words {
+        [] => vec!["none".to_owned()],
+        words => words.to_vec(),
+    }
 }
 
 fn variables(read_only: &ReadOnlyProject<'_, '_>) -> Result<Vec<SettingJson>, CommandError> {

@@ -8,6 +8,7 @@ use handloom_core::scheduler::Problem;
 use handloom_core::text::Sources;
 use handloom_core::world::ByteSize;
 
+use crate::ui::reads::refusals;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
 use crate::ui::text;
@@ -48,6 +49,13 @@ pub fn failure(
             theme.paint(Role::Faint, "it printed:")
         ));
         indented(&ended.output, theme, block);
+    }
+    if !failure.refused.is_empty() {
+        let title = "it is sealed, and was not let:";
+        block.push_str(&format!("{INDENT}{}\n", theme.paint(Role::Help, title)));
+        for line in refusals(&failure.refused) {
+            block.push_str(&format!("{INDENT}  {}\n", text::safe(&line)));
+        }
     }
     if let Some(hint) = &failure.hint {
         block.push_str(&format!(

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
+use handloom_core::executor::sealing::Refusal;
 use handloom_core::project::shell::quote_all;
 use handloom_core::scheduler::ReadReport;
 
@@ -25,7 +26,9 @@ pub struct ReadNotes {
     outside: Groups,
     unread: Groups,
     written: Groups,
-    gaps: Groups,
+    refused: Groups,
+    refused_writes: Groups,
+    gaps: BTreeMap<String, Vec<String>>,
 }
 
 impl ReadNotes {
@@ -41,20 +44,25 @@ impl ReadNotes {
         enter(|notes| &mut notes.outside, &report.outside);
         enter(|notes| &mut notes.unread, &report.unread);
         enter(|notes| &mut notes.written, &report.written);
-        enter(|notes| &mut notes.gaps, &report.gaps);
+        enter(|notes| &mut notes.refused, &report.refused);
+        enter(|notes| &mut notes.refused_writes, &report.refused_writes);
+        for gap in &report.gaps {
+            let steps = self.gaps.entry(gap.clone()).or_default();
+            steps.push(report.step.clone());
+        }
     }
 
     /// All of it as text; empty when there is nothing to say.
     pub fn text(&self, theme: Theme) -> String {
         let mut out = String::new();
-        let mut section = |title: &str, groups: &Groups, line: &dyn Fn(&[String]) -> String| {
+        let mut section = |title: &str, groups: &Groups, keyword: &str| {
             if groups.is_empty() {
                 return;
             }
             let _ = writeln!(out, "{}", theme.paint(Role::Held, title));
             for (files, steps) in groups.iter().take(MOST_GROUPS) {
                 let _ = writeln!(out, "  {}", theme.paint(Role::Name, &named(steps)));
-                let _ = writeln!(out, "{}", line(files));
+                let _ = writeln!(out, "    {keyword}{}", words(files));
             }
             if let Some(more) = groups
                 .len()
@@ -70,30 +78,61 @@ impl ReadNotes {
         section(
             "read and not named, and learned all the same; to name it:",
             &self.undeclared,
-            &|files| format!("    needs {}", words(files)),
+            "needs ",
         );
         section(
             "read outside of the project, which only `learn watched everywhere` compares:",
             &self.outside,
-            &|files| format!("    {}", words(files)),
+            "",
         );
-        section("named and not read:", &self.unread, &|files| {
-            format!("    {}", words(files))
-        });
+        section("named and not read:", &self.unread, "");
         section(
-            "left beside the outputs, where nobody knows of it; to name it as one:",
+            "left beside the outputs, where nobody knows of it:",
             &self.written,
-            &|files| format!("    {}", words(files)),
+            "",
         );
-        section("perhaps not seen:", &self.gaps, &|gaps| {
-            let lines: Vec<String> = gaps
-                .iter()
-                .map(|gap| format!("    {}", text::safe(gap)))
-                .collect();
-            lines.join("\n")
-        });
+        section(
+            "hidden from what is sealed; to let it be read:",
+            &self.refused,
+            "needs ",
+        );
+        section(
+            "not let be written, since it is no output:",
+            &self.refused_writes,
+            "",
+        );
+        if !self.gaps.is_empty() {
+            let _ = writeln!(out, "{}", theme.paint(Role::Held, "perhaps not seen:"));
+        }
+        for (gap, steps) in self.gaps.iter().take(MOST_GROUPS) {
+            let _ = writeln!(out, "  {}", theme.paint(Role::Name, &named(steps)));
+            let _ = writeln!(out, "    {}", text::safe(gap));
+        }
         out
     }
+}
+
+/// Files and folders that a sealed job was refused, as lines that let it have them.
+pub fn refusals(refused: &[Refusal]) -> Vec<String> {
+    let line = |one: &Refusal| {
+        let path = quote_all(std::iter::once(one.path.as_str()));
+        match (one.write, one.path.starts_with('/')) {
+            (true, _) => format!(
+                "write {path}   only its outputs can be written; name it as one, or use $TMPDIR"
+            ),
+            (false, true) => format!("read {path}   `setting sealed-read = {path}` lets it"),
+            (false, false) => format!("read {path}   `needs {path}` lets it"),
+        }
+    };
+    let mut lines: Vec<String> = refused.iter().take(MOST_FILES).map(line).collect();
+    if let Some(more) = refused
+        .len()
+        .checked_sub(MOST_FILES)
+        .filter(|more| *more > 0)
+    {
+        lines.push(format!("and {more} more"));
+    }
+    lines
 }
 
 /// The steps that something is said of.

@@ -1,9 +1,11 @@
 //! A job, and how it went.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
+use crate::executor::sealing::Seal;
 use crate::executor::watching::Observed;
 use crate::executor::watching::WatchReach;
 use crate::world::ByteSize;
@@ -59,6 +61,8 @@ pub struct Job {
     pub log: Option<String>,
     /// Whether it is noted what its processes look at, and how far.
     pub watched: Option<WatchReach>,
+    /// What it may read and write, when it may not all.
+    pub seal: Option<Arc<Seal>>,
 }
 
 /// How a job went.

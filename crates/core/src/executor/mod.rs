@@ -11,6 +11,7 @@ pub mod exit;
 pub mod job;
 pub mod local;
 pub mod queue;
+pub mod sealing;
 pub mod thread_pool;
 pub mod watching;
 

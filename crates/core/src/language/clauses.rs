@@ -11,6 +11,7 @@ use crate::language::syntax::ClauseKind;
 use crate::language::syntax::LearnHow;
 use crate::language::syntax::Name;
 use crate::language::syntax::Script;
+use crate::language::syntax::SealHow;
 use crate::language::syntax::Word;
 use crate::language::syntax::WordKind;
 use crate::language::syntax::WordPart;
@@ -156,6 +157,7 @@ impl<'a> Parser<'a> {
             }
             "terminal" => self.alone(at, ClauseKind::Terminal),
             "remember" => self.alone(at, ClauseKind::Remember),
+            "sealed" => self.sealed(at),
             "steps" => {
                 let words = self.words(range, behind);
                 self.some_words(span, words, "steps", "tasks and targets, in order")
@@ -357,6 +359,21 @@ impl<'a> Parser<'a> {
             self.one_word(at.span, words, "learn", "`lines` and one file at most")
         };
         Some(ClauseKind::Learn(how, file.map(Box::new)))
+    }
+
+    fn sealed(&mut self, at: At) -> Option<ClauseKind> {
+        let words = self.words(at.range, at.behind);
+        match &words[..] {
+            [] => Some(ClauseKind::Sealed(SealHow::Plainly)),
+            [word] if self.is(word, "strictly") => Some(ClauseKind::Sealed(SealHow::Strictly)),
+            [word, ..] => {
+                self.lexer.diagnostics.push(
+                    Diagnostic::error(word.span, "`sealed` is not followed by this")
+                        .help("write `sealed` alone, or `sealed strictly`"),
+                );
+                None
+            }
+        }
     }
 
     fn given(&mut self, at: At) -> Option<ClauseKind> {

@@ -2,13 +2,13 @@
 
 /// The keywords at the top level.
 pub const TOP: &[&str] = &[
-    "let", "default", "target", "task", "include", "recipes", "supply", "language",
+    "let", "default", "target", "task", "include", "recipes", "supply", "setting", "language",
 ];
 
 /// The keywords of clauses.
 pub const CLAUSES: &[&str] = &[
     "about", "needs", "after", "each", "learn", "given", "let", "env", "in", "when", "uses",
-    "limit", "retry", "terminal", "remember", "steps", "finally", "recipe",
+    "limit", "retry", "terminal", "remember", "sealed", "steps", "finally", "recipe",
 ];
 
 /// The names a recipe has without a `let`.

@@ -176,6 +176,7 @@ impl<'a> Parser<'a> {
             }
             "recipes" => self.recipes(range, behind, span),
             "supply" => self.supply(range, behind, span),
+            "setting" => self.setting(range, behind, span),
             _ => {
                 let statement = self.line_text(line);
                 let diagnostic = foreign_syntax::unknown_top(span, keyword, statement, TOP);
@@ -213,6 +214,18 @@ impl<'a> Parser<'a> {
         }
         let diagnostic = Diagnostic::error(span, "`supply` takes a name, `=` and an amount")
             .help("write for example `supply gpu = 1`");
+        self.lexer.diagnostics.push(diagnostic);
+        None
+    }
+
+    fn setting(&mut self, range: SourceRange, behind: usize, span: Span) -> Option<TopItem> {
+        let mut words = self.words(range, behind);
+        if words.len() > 2 && self.is(&words[1], "=") {
+            let values = words.split_off(2);
+            return Some(TopItem::Setting(words.swap_remove(0), values));
+        }
+        let diagnostic = Diagnostic::error(span, "`setting` takes a name, `=` and words")
+            .help("write for example `setting recipes = watched`");
         self.lexer.diagnostics.push(diagnostic);
         None
     }

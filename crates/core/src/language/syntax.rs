@@ -124,6 +124,8 @@ pub enum TopItem {
     Recipes(Vec<Word>),
     /// `supply NAME = N`
     Supply(Name, Word),
+    /// `setting KEY = WORDS`
+    Setting(Word, Vec<Word>),
     /// `target …`
     Target(Box<TargetSyntax>),
     /// A target that is not read before it is asked for.
@@ -322,6 +324,8 @@ pub enum ClauseKind {
     Remember,
     /// `steps WORDS`
     Steps(Vec<Word>),
+    /// `sealed`, or `sealed strictly`
+    Sealed(SealHow),
     /// `finally:`
     Finally(Box<Script>),
     /// `recipe:`
@@ -339,6 +343,15 @@ pub enum LearnHow {
     Watched,
     /// The same, also outside of the project.
     WatchedEverywhere,
+}
+
+/// How far a recipe is shut off from what it does not name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum SealHow {
+    /// What it does not name can't be read or written.
+    Plainly,
+    /// It does not even exist, and there is no network.
+    Strictly,
 }
 
 /// The raw text of a `recipe:` or a `finally:`.

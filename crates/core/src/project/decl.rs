@@ -13,6 +13,7 @@ use crate::language::Let;
 use crate::language::LetHow;
 use crate::language::Name;
 use crate::language::Script;
+use crate::language::SealHow;
 use crate::language::TargetSyntax;
 use crate::language::Task;
 use crate::language::ValueSyntax as Written;
@@ -90,6 +91,8 @@ pub struct Rare<'d> {
     pub terminal: bool,
     /// `remember`
     pub remember: bool,
+    /// `sealed`
+    pub sealed: Option<SealHow>,
     /// `steps`
     pub steps: &'d [Word],
     /// `finally:`
@@ -112,6 +115,7 @@ impl Rare<'_> {
         },
         terminal: false,
         remember: false,
+        sealed: None,
         steps: &[],
         finally: None,
     };
@@ -163,6 +167,7 @@ impl<'d> Clauses<'d> {
                 ClauseKind::Retry(word) => sorted.running.retry = Some(word),
                 ClauseKind::Terminal => sorted.terminal = true,
                 ClauseKind::Remember => sorted.remember = true,
+                ClauseKind::Sealed(how) => sorted.sealed = Some(*how),
                 ClauseKind::Steps(words) => sorted.steps = words,
                 ClauseKind::Finally(script) => sorted.finally = Some(script),
                 ClauseKind::Recipe(script) => sorted.recipe = Some(script),

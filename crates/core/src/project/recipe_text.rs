@@ -4,6 +4,7 @@
 use crate::language::LearnHow;
 use crate::language::Piece;
 use crate::language::Script;
+use crate::language::SealHow;
 use crate::language::VarRef;
 use crate::language::Word;
 use crate::project::decl::Decl;
@@ -73,6 +74,11 @@ impl<'d> Decl<'d> {
                 "learn",
                 format!("{how} {file}").trim_end(),
             );
+        }
+        match self.clauses.sealed {
+            Some(SealHow::Plainly) => line(&mut recipe_text, "sealed", "plainly"),
+            Some(SealHow::Strictly) => line(&mut recipe_text, "sealed", "strictly"),
+            None => {}
         }
         let labels: Vec<&str> = self.labels().collect();
         if !labels.is_empty() {

@@ -104,6 +104,13 @@ impl Completion<'_, '_, '_, '_> {
             learned = merged(learned, seen);
             self.read = Some(report);
         }
+        if let Some(observed) = &end.outcome.observed
+            && !(observed.refused.is_empty() && observed.gaps.is_empty())
+        {
+            let name = project.step_name(step);
+            let report = self.read.get_or_insert_with(|| ReadReport::new(name));
+            report.add_refusals(observed);
+        }
         for (&(_, path), look) in outputs.iter().zip(&end.outputs) {
             self.states.set(path, look.state.clone());
         }

@@ -192,6 +192,12 @@ impl JobEnder<'_, '_, '_, '_> {
             folder: prepared.job.folder.clone(),
             span: prepared.span,
             moved,
+            refused: end
+                .outcome
+                .observed
+                .as_ref()
+                .map(|observed| observed.refused.clone())
+                .unwrap_or_default(),
             hint: hint(&self.view, job.position, &prepared.job.script),
         }
     }

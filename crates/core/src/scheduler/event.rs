@@ -8,6 +8,7 @@ use serde::Serialize;
 use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
 use crate::executor::job::SlotId;
+use crate::executor::sealing::Refusal;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::verdict::Reason;
@@ -93,6 +94,8 @@ pub struct JobFailure {
     pub moved: Vec<(String, String)>,
     /// What may have been meant, when the script has something in it that looks like a variable.
     pub hint: Option<String>,
+    /// What it was refused since it is sealed.
+    pub refused: Vec<Refusal>,
 }
 
 /// A job that ended.
@@ -223,6 +226,10 @@ pub struct ReadReport {
     pub unread: Vec<String>,
     /// What it left beside its outputs.
     pub written: Vec<String>,
+    /// What it was refused to read since it is sealed, although it is there.
+    pub refused: Vec<String>,
+    /// What it was refused to write.
+    pub refused_writes: Vec<String>,
     /// What may have gone past the watch, in words.
     pub gaps: Vec<String>,
 }

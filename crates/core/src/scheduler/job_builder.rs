@@ -8,9 +8,12 @@ use serde::Serialize;
 
 use crate::executor::job::Job;
 use crate::executor::job::SlotId;
+use crate::executor::sealing::Seal;
+use crate::executor::watching::WatchReach;
 use crate::language::LearnHow;
 use crate::language::Name;
 use crate::language::Script;
+use crate::language::SealHow;
 use crate::language::Word;
 use crate::language::script_names;
 use crate::project::PathId;
@@ -26,8 +29,8 @@ use crate::project::secret;
 use crate::project::shell;
 use crate::project::value::Value;
 use crate::project::values::Vars;
+use crate::scheduler::options::RecipeMode;
 use crate::scheduler::options::WatchPlan;
-use crate::scheduler::options::Watching;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::text::duration;
@@ -85,14 +88,37 @@ impl Serialize for WordTexts<'_> {
     }
 }
 
+impl PreparedJob {
+    /// Says how far its processes are watched and what they are shut off by.
+    fn guard(&mut self, watched: Option<WatchReach>, seal: Option<Seal>) {
+        let seal = seal.map(Arc::new);
+        if let Some(finally) = &mut self.finally {
+            finally.seal.clone_from(&seal);
+        }
+        if let Some(job) = Arc::get_mut(&mut self.job) {
+            job.watched = watched;
+            job.seal = seal;
+        }
+    }
+}
+
+/// Whether a target's steps are sealed.
+fn seal_how(clauses: &Clauses<'_>, mode: RecipeMode) -> Option<SealHow> {
+    clauses.sealed.max(match mode {
+        RecipeMode::Sealed => Some(SealHow::Plainly),
+        RecipeMode::SealedStrictly => Some(SealHow::Strictly),
+        RecipeMode::Plain | RecipeMode::Watched => None,
+    })
+}
+
 /// Whether a target's steps are watched.
-fn watch_plan(clauses: &Clauses<'_>, watching: Watching) -> Option<WatchPlan> {
+fn watch_plan(clauses: &Clauses<'_>, mode: RecipeMode) -> Option<WatchPlan> {
     let how = clauses.learn.map(|(how, _)| how);
-    let (everywhere, by_run) = match (how, watching) {
+    let (everywhere, by_run) = match (how, mode) {
         (Some(LearnHow::WatchedEverywhere), _) => (true, false),
         (Some(LearnHow::Watched), _) => (false, false),
-        (_, Watching::All) => (false, true),
-        (_, Watching::AsDescribed) => return None,
+        (_, RecipeMode::Watched) => (false, true),
+        (_, _) => return None,
     };
     Some(WatchPlan { everywhere, by_run })
 }
@@ -120,7 +146,7 @@ struct Recipe<'r, 'd> {
 
 impl<'d> JobBuilder<'_, 'd> {
     /// A step's job; `None` when its description is wrong, which is reported.
-    pub fn step(&self, step: StepId, slot: SlotId, watching: Watching) -> Option<PreparedJob> {
+    pub fn step(&self, step: StepId, slot: SlotId, mode: RecipeMode) -> Option<PreparedJob> {
         let project = self.project;
         let node = project.step(step);
         let decl = project.decl(node);
@@ -149,11 +175,20 @@ impl<'d> JobBuilder<'_, 'd> {
             own,
             target_labels: labels(decl.syntax.outputs.iter().map(|group| &group.label)),
         };
-        let watch = watch_plan(&decl.clauses, watching);
+        let watch = watch_plan(&decl.clauses, mode);
+        let text = |path: PathId| project.paths.get(path).to_owned();
+        let outputs = project.step_outputs(node).iter();
+        let outputs = outputs.map(|&(_, path)| text(path));
+        let seal = seal_how(&decl.clauses, mode).map(|how| Seal {
+            strictly: how == SealHow::Strictly,
+            reads: needs.iter().map(|&(_, path)| text(path)).collect(),
+            writes: outputs
+                .chain(learn.iter().map(|learn| learn.path.clone()))
+                .collect(),
+            folder: recipe.folder.clone(),
+        });
         let mut prepared = self.job(&recipe, slot)?;
-        if let Some(job) = Arc::get_mut(&mut prepared.job) {
-            job.watched = watch.map(WatchPlan::reach);
-        }
+        prepared.guard(watch.map(WatchPlan::reach), seal);
         Some(PreparedJob {
             learn,
             watch,
@@ -181,7 +216,26 @@ impl<'d> JobBuilder<'_, 'd> {
             own,
             target_labels: Vec::new(),
         };
-        self.job(&recipe, slot)
+        let node = &self.project.tasks[task.index()];
+        let needs = self.project.open_needs(&node.needs);
+        let seal = clauses.sealed.map(|how| Seal {
+            strictly: how == SealHow::Strictly,
+            reads: needs
+                .map(|(_, path)| self.project.paths.get(path).to_owned())
+                .collect(),
+            writes: Vec::new(),
+            folder: recipe.folder.clone(),
+        });
+        if seal.is_some() && clauses.terminal {
+            let title = "a task that has the terminal to itself can't be sealed";
+            let diagnostic = Diagnostic::error(recipe.script.span, title);
+            self.vars
+                .report(diagnostic.help("leave out `terminal`, or `sealed`"));
+            return None;
+        }
+        let mut prepared = self.job(&recipe, slot)?;
+        prepared.guard(None, seal);
+        Some(prepared)
     }
 
     fn job(&self, recipe: &Recipe<'_, 'd>, slot: SlotId) -> Option<PreparedJob> {
@@ -217,6 +271,7 @@ impl<'d> JobBuilder<'_, 'd> {
             shielded: false,
             log: None,
             watched: None,
+            seal: None,
         };
         let finally = match recipe.clauses.finally {
             Some(finally) if recipe.clauses.recipe.is_some() => {

@@ -55,7 +55,7 @@ pub use options::BuildError;
 pub use options::BuildOptions;
 pub use options::OldOutputs;
 pub use options::OnFailure;
-pub use options::Watching;
+pub use options::RecipeMode;
 pub use recovery::Recovered;
 pub use recovery::RecoveryError;
 pub use recovery::recover;

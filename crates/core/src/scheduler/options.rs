@@ -2,6 +2,8 @@
 
 use std::io;
 
+use serde::Deserialize;
+
 use crate::executor::watching::WatchReach;
 use crate::text::Diagnostic;
 use crate::world::ByteSize;
@@ -26,14 +28,41 @@ pub enum OldOutputs {
     Remove,
 }
 
-/// Whose recipes are watched for what they read.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Watching {
-    /// Those of targets that say `learn watched`.
+/// How recipes run that do not say it themselves.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum RecipeMode {
+    /// Neither watched nor sealed.
     #[default]
-    AsDescribed,
-    /// All targets'.
-    All,
+    Plain,
+    /// All targets' are watched for what they read.
+    Watched,
+    /// All are sealed.
+    Sealed,
+    /// All are sealed strictly.
+    #[serde(rename = "sealed strictly")]
+    SealedStrictly,
+}
+
+impl RecipeMode {
+    /// All of them.
+    pub const ALL: [Self; 4] = [
+        Self::Plain,
+        Self::Watched,
+        Self::Sealed,
+        Self::SealedStrictly,
+    ];
+
+    /// As it is written in settings.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Plain => "plain",
+            Self::Watched => "watched",
+            Self::Sealed => "sealed",
+            Self::SealedStrictly => "sealed strictly",
+        }
+    }
 }
 
 /// Whether a step is watched, and how far.
@@ -74,8 +103,8 @@ pub struct BuildOptions {
     pub live: bool,
     /// What becomes of old outputs meanwhile.
     pub old_outputs: OldOutputs,
-    /// Whose recipes are watched.
-    pub watching: Watching,
+    /// How recipes run that do not say it themselves.
+    pub recipes: RecipeMode,
     /// The number of this run, under which logs are written; none for no logs.
     pub run: Option<u64>,
 }
@@ -91,7 +120,7 @@ impl Default for BuildOptions {
             memory: ByteSize::UNLIMITED,
             live: false,
             old_outputs: OldOutputs::default(),
-            watching: Watching::default(),
+            recipes: RecipeMode::default(),
             run: None,
         }
     }

@@ -111,7 +111,7 @@ impl JobStarter<'_, '_, '_, '_> {
         };
         let retries = retries.ok_or_else(BuildError::reported)?;
         let prepared = builder
-            .step(step, slot, self.state.options.watching)
+            .step(step, slot, self.state.options.recipes)
             .ok_or_else(BuildError::reported)?;
         self.state.prepare_executor()?;
         let learns = prepared.learn.as_ref().map(|learn| &*learn.path);

@@ -147,7 +147,6 @@ impl LearnedInputs<'_, '_, '_, '_> {
             .map(|path| (*path).to_owned())
             .collect();
         report.unread.sort_unstable();
-        report.gaps = observed.gaps.iter().map(shown_gap).collect();
         edges.sort_unstable_by(|one, other| one.path.cmp(&other.path));
         self.name_sources(step, &edges, &mut report);
         (edges, report)
@@ -261,6 +260,22 @@ impl LearnedInputs<'_, '_, '_, '_> {
 
 fn is_source(project: &Project<'_>, path: &str) -> bool {
     project.maker_of(path).is_none()
+}
+
+impl ReadReport {
+    /// What a job was refused, and what may have gone past the watch.
+    pub fn add_refusals(&mut self, observed: &Observed) {
+        let paths = |write: bool| {
+            let all = observed
+                .refused
+                .iter()
+                .filter(move |one| one.write == write);
+            all.map(|one| one.path.clone()).collect()
+        };
+        self.refused = paths(false);
+        self.refused_writes = paths(true);
+        self.gaps = observed.gaps.iter().map(shown_gap).collect();
+    }
 }
 
 fn shown_gap(gap: &Gap) -> String {

@@ -1,5 +1,6 @@
 //! Opening a project for whoever asks: commands, an editor's server, tests. No argument parsing, no printing.
 
+pub mod project_settings;
 pub mod settings;
 
 mod approach;

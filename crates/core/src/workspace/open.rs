@@ -30,6 +30,7 @@ use crate::workspace::options::Access;
 use crate::workspace::options::OpenOptions;
 use crate::workspace::outside::named_like_commands;
 use crate::workspace::outside::set_for_nobody;
+use crate::workspace::project_settings::ProjectSettings;
 use crate::workspace::settings::Settings;
 use crate::workspace::user::UserFolders;
 use crate::world::Digest;
@@ -68,8 +69,10 @@ pub struct Workspace {
     pub description: Description,
     /// Variables set from outside.
     pub outside: SetOutside,
-    /// The user's settings.
+    /// The user's settings, and the project's where the user has none.
     pub settings: Settings,
+    /// What the project sets.
+    pub from_project: ProjectSettings,
     /// The user's own files.
     pub user: UserFolders,
     front: RefCell<Option<FrontLook>>,
@@ -137,6 +140,7 @@ impl Workspace {
             description: Description::default(),
             outside: SetOutside::default(),
             settings,
+            from_project: ProjectSettings::default(),
             user: user.clone(),
             is_personal: false,
             key,
@@ -192,12 +196,15 @@ impl Workspace {
             is_remarkable = true;
         }
         wrong.extend(set_for_nobody(&description));
+        let mut from_project = ProjectSettings::read(&description, &mut wrong);
         if wrong.iter().any(Diagnostic::is_error) {
             let sources = Box::new(description.sources);
             return Err(WorkspaceError::Description(sources, wrong));
         }
         note(Note::Warnings(&description.sources, &wrong));
         description.is_remarkable = is_remarkable || !wrong.is_empty();
+        self.settings = from_project.below(std::mem::take(&mut self.settings));
+        self.from_project = from_project;
         self.description = description;
         self.outside = outside;
         self.outside.digest = outside_digest(&self.settings, options);
@@ -290,5 +297,6 @@ impl Workspace {
     pub fn executor(&self) -> LocalExecutor {
         LocalExecutor::new(self.location.root.clone(), self.location.scratch())
             .with_grace(self.settings.grace())
+            .with_sealed_reads(self.settings.sealed_read.clone())
     }
 }

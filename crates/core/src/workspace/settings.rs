@@ -6,12 +6,13 @@ use std::time::Duration;
 use serde::Deserialize;
 
 use crate::executor::GRACE;
+use crate::scheduler::RecipeMode;
 use crate::text::duration;
 use crate::workspace::error::WorkspaceError;
 use crate::workspace::user::UserFolders;
 
 /// What the user has set for all projects.
-#[derive(Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Settings {
     /// Jobs that may run at once.
@@ -25,6 +26,11 @@ pub struct Settings {
     pub set_by: Option<SetBy>,
     /// How long jobs have that are asked to end, such as `5s`.
     pub grace: Option<String>,
+    /// How recipes run that do not say it themselves.
+    pub recipes: Option<RecipeMode>,
+    /// Files and folders outside of the project that sealed recipes may read.
+    #[serde(default, rename = "sealed-read")]
+    pub sealed_read: Vec<String>,
     /// Folders whose descriptions are taken whoever they belong to.
     #[serde(default)]
     pub trust: Vec<String>,
@@ -43,6 +49,18 @@ pub enum OutputMode {
     Live,
     /// Only of jobs that failed.
     Failures,
+}
+
+impl OutputMode {
+    /// As it is written in the settings.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Grouped => "grouped",
+            Self::Live => "live",
+            Self::Failures => "failures",
+        }
+    }
 }
 
 /// Whether old outputs are kept until new ones are there.
@@ -66,7 +84,7 @@ impl SetBy {
 }
 
 /// A variable's value in the settings.
-#[derive(Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize)]
 #[serde(untagged)]
 pub enum Words {
     /// Read as words, as in a `let`.
@@ -125,7 +143,7 @@ pub fn read(user: &UserFolders) -> Result<Settings, WorkspaceError> {
                 path.display(),
                 error.to_string().trim_end()
             ),
-            "it holds `jobs = N`, `output = \"grouped\"`, `runs = N`, `set-by = \"always\"`, `grace = \"5s\"`, `trust = [\"/folder\"]`, and a table `[let]` with a text or a list for each variable",
+            "it holds `jobs = N`, `output = \"grouped\"`, `runs = N`, `set-by = \"always\"`, `grace = \"5s\"`, `recipes = \"watched\"`, `sealed-read = [\"/folder\"]`, `trust = [\"/folder\"]`, and a table `[let]` with a text or a list for each variable",
         )
     })?;
     if let Some(grace) = &settings.grace

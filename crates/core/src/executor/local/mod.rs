@@ -12,6 +12,7 @@ pub mod processes;
 mod begun;
 mod child;
 mod program;
+mod seal;
 mod watch;
 
 use std::collections::HashMap;
@@ -44,6 +45,8 @@ use crate::executor::local::child::killed_for_memory;
 use crate::executor::local::control::ProcessControl;
 use crate::executor::local::job_markers::JobMarkers;
 use crate::executor::local::processes::ProcessFamily;
+use crate::executor::local::seal::JobSeal;
+use crate::executor::local::seal::SealFolders;
 use crate::executor::local::watch::WatchError;
 use crate::executor::local::watch::WatchedJob;
 use crate::executor::thread_pool::JobRunner;
@@ -80,6 +83,8 @@ pub struct LocalExecutor {
     pub(super) control: Arc<ProcessControl>,
     /// Whether there is a terminal that a job may try to read.
     pub(super) has_terminal: bool,
+    /// What sealed jobs may read outside of the project besides the system.
+    sealed_reads: Vec<String>,
 }
 
 impl LocalExecutor {
@@ -96,6 +101,16 @@ impl LocalExecutor {
             grace: GRACE,
             family: ProcessFamily::new(),
             has_terminal: File::open("/dev/tty").is_ok(),
+            sealed_reads: Vec::new(),
+        }
+    }
+
+    /// Sealed jobs may read these files and folders outside of the project, besides the system; `~/` is the user's home.
+    #[must_use]
+    pub fn with_sealed_reads(self, sealed_reads: Vec<String>) -> Self {
+        Self {
+            sealed_reads,
+            ..self
         }
     }
 
@@ -332,8 +347,8 @@ impl JobRunner for LocalExecutor {
             let _ = std::fs::remove_file(self.manifest_path(job));
             return after_terminal(outcome, &self.control);
         }
-        if let Some(reach) = job.watched {
-            return self.run_watched(job, reach, &command, heard);
+        if job.watched.is_some() || job.seal.is_some() {
+            return self.run_watched(job, &mut command, heard);
         }
         let before = self.markers.starting(job.slot.index());
         let started = io::pipe().and_then(|(reader, writer)| {
@@ -368,31 +383,45 @@ impl JobRunner for LocalExecutor {
 }
 
 impl LocalExecutor {
-    /// Runs a job, and notes what its processes look at.
+    /// Runs a job, and notes what its processes look at; a sealed one is shut off from all that it does not name.
     fn run_watched(
         &self,
         job: &Job,
-        reach: WatchReach,
-        command: &Command,
+        command: &mut Command,
         heard: &mut dyn FnMut(&[u8]),
     ) -> Outcome {
-        let start_error = |error: &io::Error| Outcome::silent(self.start_error(job, error));
         let opened = std::fs::canonicalize(&self.root).and_then(|root| Ok((root, io::pipe()?)));
         let (root, (reader, writer)) = match opened {
             Ok(opened) => opened,
-            Err(error) => return start_error(&error),
+            Err(error) => return Outcome::silent(self.start_error(job, &error)),
+        };
+        let refused = |error: WatchError| {
+            Outcome::silent(match error {
+                WatchError::Start(error) => self.start_error(job, &error),
+                WatchError::Impossible(why) => Exit::NotStarted(why),
+            })
+        };
+        let folders = SealFolders {
+            root: &root,
+            scratch: &self.scratch,
+            slot: job.slot.index().to_string(),
+            outside: &self.sealed_reads,
+        };
+        let seal = job.seal.as_deref();
+        let seal = seal.map(|seal| JobSeal::new(seal, &folders, command));
+        let seal = match seal.transpose() {
+            Ok(seal) => seal,
+            Err(error) => return refused(error),
         };
         let name = job.interpreter.first().map_or("", String::as_str);
+        let reach = job.watched.unwrap_or(WatchReach::Project);
         let before = self.markers.starting(job.slot.index());
         let outcome = std::thread::scope(|scope| {
-            let watched =
-                match WatchedJob::begin(scope, command, &os(name), &writer, (&root, reach)) {
-                    Ok(watched) => watched,
-                    Err(WatchError::Start(error)) => return start_error(&error),
-                    Err(WatchError::Impossible(why)) => {
-                        return Outcome::silent(Exit::NotStarted(why));
-                    }
-                };
+            let how = (root.as_path(), reach, seal.as_ref());
+            let watched = match WatchedJob::begin(scope, command, &os(name), &writer, how) {
+                Ok(watched) => watched,
+                Err(error) => return refused(error),
+            };
             let pipe = File::from(OwnedFd::from(reader));
             let child = Begun::Prepared(watched.process);
             let running = ChildProcess::new(child, Some(pipe), job, self);

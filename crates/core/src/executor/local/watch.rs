@@ -16,6 +16,7 @@ use std::thread::Scope;
 use std::thread::ScopedJoinHandle;
 
 use crate::executor::exit::Exit;
+use crate::executor::local::seal::JobSeal;
 use crate::executor::watching::Gap;
 use crate::executor::watching::Observed;
 use crate::executor::watching::WatchReach;
@@ -57,7 +58,7 @@ impl<'scope> WatchedJob<'scope> {
         command: &Command,
         name: &OsStr,
         output: &PipeWriter,
-        (root, reach): (&'env Path, WatchReach),
+        (root, reach, seal): (&'env Path, WatchReach, Option<&'env JobSeal>),
     ) -> Result<Self, WatchError> {
         let filter =
             calls::filter().ok_or_else(|| impossible(&io::ErrorKind::Unsupported.into()))?;
@@ -73,19 +74,22 @@ impl<'scope> WatchedJob<'scope> {
             folder: text(folder.as_os_str())?,
             input: nothing.as_fd(),
             output: output.as_fd(),
-            watch: Some(SpawnWatch {
+            watch: SpawnWatch {
                 filter,
                 socket: theirs.as_fd(),
-            }),
+            },
+            seal: seal.map(JobSeal::spawn),
         };
         // It has to answer before the process has become its program.
         let watch = std::thread::Builder::new()
             .name("watch".to_owned())
             .spawn_scoped(scope, move || {
-                supervisor::watch(&socket, &stopped, root, reach)
+                let policy = seal.map(|seal| &seal.policy);
+                supervisor::watch(&socket, &stopped, root, (reach, policy))
             })?;
         let spawned = kernel::spawn(&spawn).map_err(|(step, error)| match step {
             SpawnStep::Watch => impossible(&error),
+            SpawnStep::Seal => WatchError::Impossible(seal_error(&error, seal)),
             SpawnStep::Begin | SpawnStep::Folder | SpawnStep::Program => WatchError::Start(error),
         })?;
         Ok(Self {
@@ -108,6 +112,21 @@ impl<'scope> WatchedJob<'scope> {
             seen.gaps.push(Gap::Unwatched(why));
         }
         Ok(seen)
+    }
+}
+
+/// Why a job could not be sealed.
+fn seal_error(error: &io::Error, seal: Option<&JobSeal>) -> String {
+    let strictly = seal.is_some_and(|seal| !seal.preparations.is_empty());
+    if strictly {
+        format!(
+            "this system does not let it be sealed strictly ({error}): namespaces of users and mounts are needed, which \
+             containers often refuse; `sealed` alone needs none"
+        )
+    } else {
+        format!(
+            "this system does not let it be sealed ({error}): Linux 5.13 or newer with Landlock is needed"
+        )
     }
 }
 

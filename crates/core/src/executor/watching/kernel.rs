@@ -62,6 +62,24 @@ pub fn receive(listener: BorrowedFd<'_>) -> io::Result<Notification> {
     Ok(unsafe { notification.assume_init() })
 }
 
+/// Refuses a call with an error's number. It may be gone.
+pub fn refuse(listener: BorrowedFd<'_>, notification: &Notification, error: i32) {
+    let mut answer = libc::seccomp_notif_resp {
+        id: notification.id,
+        val: 0,
+        error: -error,
+        flags: 0,
+    };
+    // SAFETY: the system reads one structure of this size, which the number of the call says.
+    unsafe {
+        libc::ioctl(
+            listener.as_raw_fd(),
+            libc::SECCOMP_IOCTL_NOTIF_SEND,
+            &raw mut answer,
+        );
+    }
+}
+
 /// Lets a call go on as if nobody had seen it. It may be gone.
 pub fn let_go(listener: BorrowedFd<'_>, notification: &Notification) {
     let mut answer = libc::seccomp_notif_resp {
@@ -128,7 +146,45 @@ pub struct Spawn<'s> {
     /// Its standard output and standard error.
     pub output: BorrowedFd<'s>,
     /// What watches it.
-    pub watch: Option<SpawnWatch<'s>>,
+    pub watch: SpawnWatch<'s>,
+    /// What it is shut off by.
+    pub seal: Option<SpawnSeal<'s>>,
+}
+
+/// What shuts a process off.
+pub struct SpawnSeal<'s> {
+    /// The rules of Landlock that it puts over itself.
+    pub ruleset: BorrowedFd<'s>,
+    /// What is done before; any of it asks for namespaces of its own.
+    pub preparations: Vec<Preparation>,
+}
+
+/// A call that a process makes before it becomes its program.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Preparation {
+    /// Writes to a file.
+    Write(CString, Vec<u8>),
+    /// What is mounted from now on is nobody else's business.
+    MakePrivate,
+    /// Mounts an empty folder in memory.
+    MountMemory(CString),
+    /// Makes a folder.
+    MakeFolder(CString),
+    /// Makes an empty file.
+    MakeFile(CString),
+    /// Makes a link: what it says, and its name.
+    MakeLink(CString, CString),
+    /// Shows a file or folder, with all that is mounted in it, at another place too.
+    Bind {
+        /// What is shown.
+        from: CString,
+        /// Where.
+        to: CString,
+        /// Whether it may be written to there.
+        writable: bool,
+    },
+    /// Makes a mounted folder the root, and lets go of the old one.
+    EnterRoot(CString),
 }
 
 /// What watches a process.
@@ -155,6 +211,8 @@ pub enum SpawnStep {
     Begin,
     /// It could not be watched.
     Watch,
+    /// It could not be sealed.
+    Seal,
     /// It could not go to its folder.
     Folder,
     /// It could not become its program.
@@ -169,12 +227,21 @@ struct Child {
     folder: *const libc::c_char,
     input: RawFd,
     output: RawFd,
-    filter: Option<libc::sock_fprog>,
+    filter: libc::sock_fprog,
+    seal: Option<*const SpawnSeal<'static>>,
     socket: RawFd,
     mask: libc::sigset_t,
     failed: Option<(SpawnStep, i32)>,
     unwatched: bool,
 }
+
+/// `landlock_add_rule(2)`, its `LANDLOCK_RULE_PATH_BENEATH`, and `LANDLOCK_ACCESS_FS_READ_DIR`.
+const ADD_RULE: libc::c_long = 445;
+const PATH_BENEATH: libc::c_int = 1;
+const READ_DIR: u64 = 1 << 3;
+
+/// `landlock_restrict_self(2)`: calls have had the same number everywhere since long before it.
+const RESTRICT_SELF: libc::c_long = 446;
 
 /// So much room the few calls of a child take, with a margin.
 const STACK: usize = 64 * 1024;
@@ -188,13 +255,16 @@ pub fn spawn(spawn: &Spawn<'_>) -> Result<Spawned, (SpawnStep, io::Error)> {
         let texts = texts.iter().map(|text| text.as_ptr());
         texts.chain(std::iter::once(std::ptr::null())).collect()
     };
-    let filter = match &spawn.watch {
-        None => None,
-        Some(watch) => Some(libc::sock_fprog {
-            len: u16::try_from(watch.filter.len())
-                .map_err(|_| (SpawnStep::Watch, io::ErrorKind::InvalidInput.into()))?,
-            filter: watch.filter.as_ptr().cast_mut(),
-        }),
+    let filter = libc::sock_fprog {
+        len: u16::try_from(spawn.watch.filter.len())
+            .map_err(|_| (SpawnStep::Watch, io::ErrorKind::InvalidInput.into()))?,
+        filter: spawn.watch.filter.as_ptr().cast_mut(),
+    };
+    let is_apart = |seal: &SpawnSeal<'_>| !seal.preparations.is_empty();
+    let apart = if spawn.seal.as_ref().is_some_and(is_apart) {
+        libc::CLONE_NEWUSER | libc::CLONE_NEWNS | libc::CLONE_NEWNET | libc::CLONE_NEWIPC
+    } else {
+        0
     };
     let mut child = Child {
         program: spawn.program.as_ptr(),
@@ -204,10 +274,11 @@ pub fn spawn(spawn: &Spawn<'_>) -> Result<Spawned, (SpawnStep, io::Error)> {
         input: spawn.input.as_raw_fd(),
         output: spawn.output.as_raw_fd(),
         filter,
-        socket: spawn
-            .watch
+        seal: spawn
+            .seal
             .as_ref()
-            .map_or(-1, |watch| watch.socket.as_raw_fd()),
+            .map(|seal| (&raw const *seal).cast::<SpawnSeal<'static>>()),
+        socket: spawn.watch.socket.as_raw_fd(),
         // SAFETY: a set of signals is numbers, and is filled in below.
         mask: unsafe { std::mem::zeroed() },
         failed: None,
@@ -225,7 +296,7 @@ pub fn spawn(spawn: &Spawn<'_>) -> Result<Spawned, (SpawnStep, io::Error)> {
         let process = libc::clone(
             in_child,
             stack.as_mut_ptr().add(stack.capacity()).cast(),
-            libc::CLONE_VM | libc::CLONE_VFORK | libc::SIGCHLD,
+            libc::CLONE_VM | libc::CLONE_VFORK | libc::SIGCHLD | apart,
             (&raw mut child).cast(),
         );
         let error = io::Error::last_os_error();
@@ -235,7 +306,12 @@ pub fn spawn(spawn: &Spawn<'_>) -> Result<Spawned, (SpawnStep, io::Error)> {
             std::ptr::null_mut(),
         );
         if process < 0 {
-            return Err((SpawnStep::Begin, error));
+            let step = if apart == 0 {
+                SpawnStep::Begin
+            } else {
+                SpawnStep::Seal
+            };
+            return Err((step, error));
         }
         process
     };
@@ -287,7 +363,26 @@ fn prepare(child: &mut Child) -> Result<(), SpawnStep> {
         done(libc::dup2(child.input, 0), SpawnStep::Begin)?;
         done(libc::dup2(child.output, 1), SpawnStep::Begin)?;
         done(libc::dup2(child.output, 2), SpawnStep::Begin)?;
+    }
+    // SAFETY: it outlives the child's use of its parent's memory.
+    let seal = child.seal.map(|seal| unsafe { &*seal });
+    for preparation in seal.iter().flat_map(|seal| &seal.preparations) {
+        carry_out(preparation)?;
+    }
+    // SAFETY: calls with numbers and with texts that end with a zero.
+    unsafe {
         done(libc::chdir(child.folder), SpawnStep::Folder)?;
+        done(
+            libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0),
+            SpawnStep::Watch,
+        )?;
+        if let Some(seal) = seal {
+            if !seal.preparations.is_empty() {
+                allow_listing(seal.ruleset.as_raw_fd())?;
+            }
+            let restricted = libc::syscall(RESTRICT_SELF, seal.ruleset.as_raw_fd(), 0);
+            done(i32::try_from(restricted).unwrap_or(-1), SpawnStep::Seal)?;
+        }
     }
     watch(child)?;
     // SAFETY: the mask was filled in by the parent.
@@ -301,15 +396,106 @@ fn prepare(child: &mut Child) -> Result<(), SpawnStep> {
     Ok(())
 }
 
+/// Makes one of the calls in front of the program's own.
+fn carry_out(preparation: &Preparation) -> Result<(), SpawnStep> {
+    const NOTHING: *const libc::c_char = std::ptr::null();
+    let recursive = libc::MS_BIND | libc::MS_REC;
+    // SAFETY: calls with numbers and with texts that end with a zero; a buffer has the length that is said.
+    let result = unsafe {
+        match preparation {
+            Preparation::Write(file, bytes) => {
+                let file = libc::open(file.as_ptr(), libc::O_WRONLY | libc::O_CLOEXEC);
+                let written = libc::write(file, bytes.as_ptr().cast(), bytes.len());
+                libc::close(file);
+                i32::try_from(written).unwrap_or(-1)
+            }
+            Preparation::MakePrivate => {
+                let flags = libc::MS_REC | libc::MS_PRIVATE;
+                libc::mount(NOTHING, c"/".as_ptr(), NOTHING, flags, std::ptr::null())
+            }
+            Preparation::MountMemory(folder) => {
+                let kind = c"tmpfs".as_ptr();
+                let flags = libc::MS_NOSUID | libc::MS_NODEV;
+                libc::mount(kind, folder.as_ptr(), kind, flags, std::ptr::null())
+            }
+            Preparation::MakeFolder(folder) => match libc::mkdir(folder.as_ptr(), 0o755) {
+                // What was bound may have it already.
+                -1 if last_error() == libc::EEXIST => 0,
+                made => made,
+            },
+            Preparation::MakeFile(file) => {
+                let flags = libc::O_WRONLY | libc::O_CREAT | libc::O_CLOEXEC;
+                let file = libc::open(file.as_ptr(), flags, 0o644);
+                // In a folder that was bound to be read it is there already, or what is bound to it fails.
+                if file >= 0 { libc::close(file) } else { 0 }
+            }
+            Preparation::MakeLink(to, name) => match libc::symlink(to.as_ptr(), name.as_ptr()) {
+                -1 if last_error() == libc::EEXIST => 0,
+                made => made,
+            },
+            Preparation::Bind { from, to, writable } => {
+                let bound = libc::mount(
+                    from.as_ptr(),
+                    to.as_ptr(),
+                    NOTHING,
+                    recursive,
+                    std::ptr::null(),
+                );
+                if bound == 0 && !writable {
+                    let flags = libc::MS_BIND | libc::MS_REMOUNT | libc::MS_RDONLY;
+                    // Where the system keeps what was mounted as it is, Landlock refuses writing all the same.
+                    libc::mount(NOTHING, to.as_ptr(), NOTHING, flags, std::ptr::null());
+                }
+                bound
+            }
+            Preparation::EnterRoot(folder) => {
+                let entered = libc::chdir(folder.as_ptr());
+                let here = c".".as_ptr();
+                let turned = libc::syscall(libc::SYS_pivot_root, here, here);
+                if entered < 0 || turned < 0 || libc::umount2(here, libc::MNT_DETACH) < 0 {
+                    -1
+                } else {
+                    libc::chdir(c"/".as_ptr())
+                }
+            }
+        }
+    };
+    if result < 0 {
+        Err(SpawnStep::Seal)
+    } else {
+        Ok(())
+    }
+}
+
+/// Lets the folders of the child's own root be listed, which are not those that the rules were made with.
+fn allow_listing(ruleset: RawFd) -> Result<(), SpawnStep> {
+    /// `struct landlock_path_beneath_attr`
+    #[repr(C, packed)]
+    struct Beneath {
+        rights: u64,
+        folder: i32,
+    }
+    // SAFETY: a text that ends with a zero, and a structure that the system reads before the call returns.
+    let added = unsafe {
+        let root = libc::open(c"/".as_ptr(), libc::O_PATH | libc::O_CLOEXEC);
+        let beneath = Beneath {
+            rights: READ_DIR,
+            folder: root,
+        };
+        let added = libc::syscall(ADD_RULE, ruleset, PATH_BENEATH, &raw const beneath, 0);
+        libc::close(root);
+        added
+    };
+    if added < 0 {
+        Err(SpawnStep::Seal)
+    } else {
+        Ok(())
+    }
+}
+
 /// Puts the filter over the child and sends the descriptor that hears of its calls.
 fn watch(child: &mut Child) -> Result<(), SpawnStep> {
-    let Some(filter) = &child.filter else {
-        return Ok(());
-    };
-    // SAFETY: a call with numbers alone.
-    if unsafe { libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) } != 0 {
-        return Err(SpawnStep::Watch);
-    }
+    let filter = &child.filter;
     let install = |flags: libc::c_ulong| {
         // SAFETY: the system only reads the program, which has the length that it says.
         unsafe {

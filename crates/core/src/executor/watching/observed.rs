@@ -1,5 +1,7 @@
 //! What was seen of a job's processes, as data.
 
+use crate::executor::sealing::Refusal;
+
 /// How far a watch reaches.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum WatchReach {
@@ -44,4 +46,6 @@ pub struct Observed {
     pub listed: Vec<(String, Vec<String>)>,
     /// What may have gone past the watch, sorted.
     pub gaps: Vec<Gap>,
+    /// What a sealed job was refused although it is there, sorted.
+    pub refused: Vec<Refusal>,
 }

@@ -18,6 +18,7 @@ use rustix::net::RecvAncillaryBuffer;
 use rustix::net::RecvAncillaryMessage;
 use rustix::net::RecvFlags;
 
+use crate::executor::sealing::SealPolicy;
 use crate::executor::watching::calls;
 use crate::executor::watching::calls::Call;
 use crate::executor::watching::calls::PathAt;
@@ -26,6 +27,7 @@ use crate::executor::watching::kernel::Notification;
 use crate::executor::watching::observed::Gap;
 use crate::executor::watching::observed::Observed;
 use crate::executor::watching::observed::WatchReach;
+use crate::executor::watching::trace::Access;
 use crate::executor::watching::trace::Trace;
 use crate::world::names;
 
@@ -37,12 +39,18 @@ const PAGE: u64 = 4096;
 
 /// Watches the job that sends its listener over the other end of `socket`, until nothing of it is left or `stop` says
 /// so. Nothing is seen when none comes.
-pub fn watch(socket: &UnixStream, stop: &PipeReader, root: &Path, reach: WatchReach) -> Observed {
+pub fn watch(
+    socket: &UnixStream,
+    stop: &PipeReader,
+    root: &Path,
+    (reach, policy): (WatchReach, Option<&SealPolicy>),
+) -> Observed {
     let mut trace = Trace::new(root, reach);
     if let Some(listener) = listener(socket) {
         kernel::wake_nearby(listener.as_fd());
         Supervisor {
             listener,
+            policy,
             trace: &mut trace,
             has_other_root: false,
         }
@@ -82,8 +90,13 @@ fn as_seen_from_here(process: u32, path: PathBuf) -> PathBuf {
     path
 }
 
+/// A call that is not let go on, and the number of the error that it ends with.
+struct Refused(i32);
+
 struct Supervisor<'t, 'a> {
     listener: OwnedFd,
+    /// What may be done, when not all may.
+    policy: Option<&'t SealPolicy>,
     trace: &'t mut Trace<'a>,
     /// Whether a process may see another root than ours.
     has_other_root: bool,
@@ -116,13 +129,16 @@ impl Supervisor<'_, '_> {
         let Ok(notification) = kernel::receive(self.listener.as_fd()) else {
             return;
         };
-        if let Some(call) = calls::call(notification.data.nr) {
-            self.note(call, &notification);
+        let call = calls::call(notification.data.nr);
+        let noted = call.map_or(Ok(()), |call| self.note(call, &notification));
+        let listener = self.listener.as_fd();
+        match noted {
+            Ok(()) => kernel::let_go(listener, &notification),
+            Err(Refused(error)) => kernel::refuse(listener, &notification, error),
         }
-        kernel::let_go(self.listener.as_fd(), &notification);
     }
 
-    fn note(&mut self, call: Call, of: &Notification) {
+    fn note(&mut self, call: Call, of: &Notification) -> Result<(), Refused> {
         let argument = |index: u8| of.data.args[usize::from(index)];
         match call {
             Call::Open(at, how) => self.open(at, argument(how), of),
@@ -132,70 +148,164 @@ impl Supervisor<'_, '_> {
                     folder: Some(0),
                     path: 1,
                 };
-                self.open(at, how.unwrap_or(0), of);
+                self.open(at, how.unwrap_or(0), of)
             }
             Call::Create => {
                 let at = PathAt {
                     folder: None,
                     path: 0,
                 };
-                self.on(at, of, |trace, path| trace.write(&path));
+                self.on(at, of, |_| Access::Write, |trace, path| trace.write(path))
             }
-            Call::Look(at) => self.on(at, of, |trace, path| {
-                trace.look(&path);
-            }),
+            Call::Look(at) => {
+                let look = |trace: &mut Trace<'_>, path: &Path| {
+                    trace.look(path);
+                };
+                self.on(at, of, |_| Access::Look, look)
+            }
             Call::Execute(at) => {
-                if let Some((base, path)) = self.parts(at, of) {
-                    self.trace.execute(&base, &path);
-                }
+                let Some((base, path)) = self.parts(at, of) else {
+                    return Ok(());
+                };
+                let whole = self.trace.path(&base, &path);
+                self.check(&whole, Access::Read)?;
+                self.trace.execute(&base, &path);
+                Ok(())
             }
             Call::List => {
-                if let Some(folder) = self.descriptor(of, argument(0)) {
-                    self.trace.list(&folder);
-                }
+                let Some(folder) = self.descriptor(of, argument(0)) else {
+                    return Ok(());
+                };
+                self.check(&folder, Access::List)?;
+                self.trace.list(&folder);
+                Ok(())
             }
-            Call::MakeFolder(at) => self.on(at, of, |trace, path| trace.make_folder(&path)),
-            Call::Change(at) => self.on(at, of, |trace, path| trace.write(&path)),
-            Call::Remove(at) => self.on(at, of, |trace, path| trace.remove(&path)),
+            Call::MakeFolder(at) => {
+                let access = |is_there| {
+                    if is_there {
+                        Access::Look
+                    } else {
+                        Access::Write
+                    }
+                };
+                self.on(at, of, access, |trace, path| trace.make_folder(path))
+            }
+            Call::Change(at) => self.on(at, of, |_| Access::Write, |trace, path| trace.write(path)),
+            Call::Remove(at) => {
+                let access = |is_there| {
+                    if is_there {
+                        Access::Write
+                    } else {
+                        Access::Look
+                    }
+                };
+                self.on(at, of, access, |trace, path| trace.remove(path))
+            }
             Call::Rename(from, to) => {
-                if let (Some(from), Some(to)) = (self.path(from, of), self.path(to, of)) {
-                    self.trace.rename(&from, &to);
-                }
+                let (Some(from), Some(to)) = (self.path(from, of), self.path(to, of)) else {
+                    return Ok(());
+                };
+                self.check(&from, Access::Write)?;
+                self.check(&to, Access::Write)?;
+                self.trace.rename(&from, &to);
+                Ok(())
             }
             Call::Link(from, to) => {
-                if let (Some(from), Some(to)) = (self.path(from, of), self.path(to, of)) {
-                    self.trace.link(&from, &to);
-                }
+                let (Some(from), Some(to)) = (self.path(from, of), self.path(to, of)) else {
+                    return Ok(());
+                };
+                self.check(&from, Access::Read)?;
+                self.check(&to, Access::Write)?;
+                self.trace.link(&from, &to);
+                Ok(())
             }
             Call::Connect => self.connect(of),
-            Call::ChangeRoot => self.has_other_root = true,
+            Call::ChangeRoot => {
+                self.has_other_root = true;
+                Ok(())
+            }
         }
     }
 
-    fn open(&mut self, at: PathAt, how: u64, of: &Notification) {
+    fn open(&mut self, at: PathAt, how: u64, of: &Notification) -> Result<(), Refused> {
         let how = OFlags::from_bits_retain(u32::try_from(how & 0xFFFF_FFFF).unwrap_or(0));
         let changes = how.intersects(OFlags::WRONLY | OFlags::RDWR | OFlags::TRUNC)
             || how.contains(OFlags::CREATE);
+        let Some(path) = self.path(at, of) else {
+            return Ok(());
+        };
         if how.contains(OFlags::TMPFILE) {
-            // It has no name.
-            return;
+            // It has no name, but takes its place.
+            return self.check(&path.join("without a name"), Access::Write);
         }
-        self.on(at, of, |trace, path| {
-            // What is there already makes such a call fail, which is all that it learns.
-            let in_vain = how.contains(OFlags::CREATE | OFlags::EXCL)
-                && std::fs::symlink_metadata(&path).is_ok();
-            if changes && !in_vain && !how.contains(OFlags::PATH) {
-                trace.write(&path);
-            } else {
-                trace.look(&path);
-            }
-        });
+        let found = std::fs::symlink_metadata(&path).ok();
+        // What is there already makes such a call fail, which is all that it learns.
+        let in_vain = how.contains(OFlags::CREATE | OFlags::EXCL) && found.is_some();
+        if changes && !in_vain && !how.contains(OFlags::PATH) {
+            self.check(&path, Access::Write)?;
+            self.trace.write(&path);
+            return Ok(());
+        }
+        let is_folder = found.is_some_and(|found| found.is_dir());
+        let access = if is_folder {
+            Access::Look
+        } else {
+            Access::Read
+        };
+        self.check(&path, access)?;
+        self.trace.look(&path);
+        Ok(())
     }
 
-    fn on(&mut self, at: PathAt, of: &Notification, note: impl FnOnce(&mut Trace<'_>, PathBuf)) {
-        if let Some(path) = self.path(at, of) {
-            note(self.trace, path);
+    /// Refuses what a sealed job may not do.
+    fn check(&mut self, path: &Path, access: Access) -> Result<(), Refused> {
+        let Some(policy) = self.policy else {
+            return Ok(());
+        };
+        let trace = &mut *self.trace;
+        if trace.made(path) || policy.permits(path, access) {
+            return Ok(());
         }
+        let real = trace.real(path);
+        if trace.made(&real) || policy.permits(&real, access) {
+            return Ok(());
+        }
+        match access {
+            Access::Look | Access::Read => {
+                // What is not there is not there, also for a job that is not sealed.
+                let Ok(found) = std::fs::symlink_metadata(path) else {
+                    return Ok(());
+                };
+                // That a folder is there is no secret: so a program goes on to the file in it that it wants, which is
+                // what has to be named. In a root of its own it is not there.
+                if found.is_dir() && !policy.strictly {
+                    return Ok(());
+                }
+                trace.refuse(&real, access);
+                Err(Refused(libc::ENOENT))
+            }
+            Access::List | Access::Write => {
+                trace.refuse(&real, access);
+                Err(Refused(libc::EACCES))
+            }
+        }
+    }
+
+    fn on(
+        &mut self,
+        at: PathAt,
+        of: &Notification,
+        access: impl FnOnce(bool) -> Access,
+        note: impl FnOnce(&mut Trace<'_>, &Path),
+    ) -> Result<(), Refused> {
+        if let Some(path) = self.path(at, of) {
+            if self.policy.is_some() {
+                let is_there = std::fs::symlink_metadata(&path).is_ok();
+                self.check(&path, access(is_there))?;
+            }
+            note(self.trace, &path);
+        }
+        Ok(())
     }
 
     fn path(&mut self, at: PathAt, of: &Notification) -> Option<PathBuf> {
@@ -273,16 +383,16 @@ impl Supervisor<'_, '_> {
     }
 
     /// Notes a local socket that is talked to (unix(7)): the family in two bytes, then its path, or a zero and a name.
-    fn connect(&mut self, of: &Notification) {
+    fn connect(&mut self, of: &Notification) -> Result<(), Refused> {
         let mut address = [0; size_of::<libc::sockaddr_un>()];
         let length = usize::try_from(of.data.args[2]).unwrap_or(0);
         let wanted = length.min(address.len());
         let read = kernel::read_memory(of.pid, of.data.args[1], &mut address[..wanted]);
         let Some((family, name)) = address[..read].split_first_chunk::<2>() else {
-            return;
+            return Ok(());
         };
         if u16::from_ne_bytes(*family) != libc::AF_UNIX.unsigned_abs() as u16 {
-            return;
+            return Ok(());
         }
         let (is_abstract, name) = match name.split_first() {
             Some((0, name)) => (true, name),
@@ -290,17 +400,24 @@ impl Supervisor<'_, '_> {
         };
         let name = name.split(|&byte| byte == 0).next().unwrap_or_default();
         if name.is_empty() {
-            return;
+            return Ok(());
         }
         let text = names::to_text(name);
         if is_abstract {
             self.trace.miss(Gap::Socket(format!("@{text}")));
-            return;
+            return Ok(());
         }
         let here = std::fs::read_link(format!("/proc/{}/cwd", of.pid)).unwrap_or_default();
+        let path = here.join(OsStr::from_bytes(name));
         // Many programs try a service of the system that is not there.
-        if here.join(OsStr::from_bytes(name)).exists() {
-            self.trace.miss(Gap::Socket(text.into_owned()));
+        if self.trace.made(&path) || !path.exists() {
+            return Ok(());
         }
+        if self.policy.is_some() {
+            self.trace.refuse(&path, Access::Read);
+            return Err(Refused(libc::ECONNREFUSED));
+        }
+        self.trace.miss(Gap::Socket(text.into_owned()));
+        Ok(())
     }
 }

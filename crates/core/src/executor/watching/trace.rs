@@ -13,11 +13,25 @@ use std::path::Component;
 use std::path::Path;
 use std::path::PathBuf;
 
+use crate::executor::sealing::Refusal;
 use crate::executor::watching::observed::Gap;
 use crate::executor::watching::observed::Observed;
 use crate::executor::watching::observed::Sight;
 use crate::executor::watching::observed::WatchReach;
 use crate::world::names;
+
+/// What a call is about to do with a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Access {
+    /// It looks whether and how it is there.
+    Look,
+    /// It reads or executes it.
+    Read,
+    /// It asks for the names in it.
+    List,
+    /// It makes, changes or takes it away.
+    Write,
+}
 
 /// Scripts whose interpreters are scripts again, further than this, are not started by the system either.
 const INTERPRETERS: usize = 5;
@@ -50,6 +64,7 @@ pub struct Trace<'a> {
     /// Of each folder where it really is.
     real_folders: HashMap<PathBuf, PathBuf>,
     gaps: BTreeSet<Gap>,
+    refused: BTreeSet<Refusal>,
     unread: usize,
 }
 
@@ -64,6 +79,7 @@ impl<'a> Trace<'a> {
             listed: BTreeMap::new(),
             real_folders: HashMap::new(),
             gaps: BTreeSet::new(),
+            refused: BTreeSet::new(),
             unread: 0,
         }
     }
@@ -106,6 +122,27 @@ impl<'a> Trace<'a> {
             }
         }
         whole
+    }
+
+    /// Whether the job made this itself.
+    pub fn made(&self, path: &Path) -> bool {
+        self.seen.get(path) == Some(&Sight::Written) || self.is_own(path)
+    }
+
+    /// Something was refused that is there.
+    pub fn refuse(&mut self, path: &Path, access: Access) {
+        let mut shown = text(self.root, path);
+        if kind(path).is_some_and(|kind| kind.is_dir()) {
+            shown = if shown.is_empty() {
+                "./".to_owned()
+            } else {
+                format!("{shown}/")
+            };
+        }
+        self.refused.insert(Refusal {
+            path: shown,
+            write: access == Access::Write,
+        });
     }
 
     fn is_own(&self, path: &Path) -> bool {
@@ -189,6 +226,14 @@ impl<'a> Trace<'a> {
         let highest = highest.to_owned();
         if !self.seen.contains_key(&highest) && !self.is_own(&highest) {
             self.note(&highest, Sight::Absent);
+        }
+    }
+
+    /// A path by the way that leads there without links.
+    pub fn real(&mut self, path: &Path) -> PathBuf {
+        match (path.parent(), path.file_name()) {
+            (Some(folder), Some(name)) => self.real_folder(folder).join(name),
+            _ => path.to_owned(),
         }
     }
 
@@ -341,6 +386,7 @@ impl<'a> Trace<'a> {
             paths,
             listed,
             gaps: self.gaps.into_iter().collect(),
+            refused: self.refused.into_iter().collect(),
         }
     }
 }

@@ -1,0 +1,118 @@
+//! What a sealed job needs to run: its own folder, its rules, and its root.
+
+use std::ffi::OsString;
+use std::io;
+use std::os::fd::AsFd;
+use std::os::fd::OwnedFd;
+use std::path::Path;
+use std::path::PathBuf;
+use std::process::Command;
+
+use crate::executor::local::watch::WatchError;
+use crate::executor::sealing::Seal;
+use crate::executor::sealing::SealPlaces;
+use crate::executor::sealing::SealPolicy;
+use crate::executor::sealing::new_root;
+use crate::executor::sealing::ruleset::ruleset;
+use crate::executor::watching::kernel::Preparation;
+use crate::executor::watching::kernel::SpawnSeal;
+use crate::world::own;
+
+/// The seal of one job, ready to be put over it.
+pub struct JobSeal {
+    /// What it may do.
+    pub policy: SealPolicy,
+    ruleset: OwnedFd,
+    /// What is done before; nothing when it is not sealed strictly.
+    pub preparations: Vec<Preparation>,
+    /// The job's own folder, which is taken away behind it.
+    own: PathBuf,
+}
+
+/// Where a sealed job of one slot finds what it needs.
+pub struct SealFolders<'s> {
+    /// The project's folder, without links in it.
+    pub root: &'s Path,
+    /// The folder for manifests and scripts.
+    pub scratch: &'s Path,
+    /// The name of what belongs to the job's slot.
+    pub slot: String,
+    /// What may be read besides, outside of the project.
+    pub outside: &'s [String],
+}
+
+impl JobSeal {
+    /// Makes a job's own folder and its rules, and tells its command of the folder.
+    pub fn new(
+        seal: &Seal,
+        folders: &SealFolders<'_>,
+        command: &mut Command,
+    ) -> Result<Self, WatchError> {
+        let scratch = std::fs::canonicalize(folders.scratch)?;
+        let own = scratch.join(format!("{}.own", folders.slot));
+        remove(&own)?;
+        own::create_folder(&own)?;
+        let home = own.join("home");
+        own::create_folder(&home)?;
+        let empty = own.join("root");
+        command.env("HOME", &home).env("TMPDIR", &own);
+        let path = path_of(command);
+        let policy = SealPolicy::new(
+            seal,
+            SealPlaces {
+                root: folders.root,
+                own: own.clone(),
+                scratch,
+                path: &path,
+                outside: folders.outside,
+            },
+        );
+        let preparations = if seal.strictly {
+            own::create_folder(&empty)?;
+            let user = (
+                rustix::process::geteuid().as_raw(),
+                rustix::process::getegid().as_raw(),
+            );
+            new_root::preparations(&policy, &empty, user)
+        } else {
+            Vec::new()
+        };
+        Ok(Self {
+            ruleset: ruleset(&policy).map_err(WatchError::Impossible)?,
+            policy,
+            preparations,
+            own,
+        })
+    }
+
+    /// What is handed to whoever begins the job.
+    pub fn spawn(&self) -> SpawnSeal<'_> {
+        SpawnSeal {
+            ruleset: self.ruleset.as_fd(),
+            preparations: self.preparations.clone(),
+        }
+    }
+}
+
+impl Drop for JobSeal {
+    fn drop(&mut self) {
+        // What stays is taken away by the next job of this slot.
+        let _ = remove(&self.own);
+    }
+}
+
+fn remove(folder: &Path) -> io::Result<()> {
+    match std::fs::remove_dir_all(folder) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        removed => removed,
+    }
+}
+
+/// Where a command's programs are looked for.
+fn path_of(command: &Command) -> OsString {
+    let set = command.get_envs().find(|(name, _)| *name == "PATH");
+    match set {
+        Some((_, value)) => value.unwrap_or_default().to_owned(),
+        None => std::env::var_os("PATH").unwrap_or_default(),
+    }
+}

@@ -1,0 +1,205 @@
+//! Settings that a project gives for all who work on it: `setting KEY = WORDS` in its description.
+
+use crate::language::TopItem;
+use crate::language::Word;
+use crate::language::WordKind;
+use crate::language::WordPart;
+use crate::project::Description;
+use crate::scheduler::RecipeMode;
+use crate::text::Diagnostic;
+use crate::text::Sources;
+use crate::text::Span;
+use crate::text::duration;
+use crate::text::nearest;
+use crate::workspace::settings::OutputMode;
+use crate::workspace::settings::SetBy;
+use crate::workspace::settings::Settings;
+
+/// What a project may set.
+const KEYS: [&str; 7] = [
+    "jobs",
+    "output",
+    "runs",
+    "set-by",
+    "grace",
+    "recipes",
+    "sealed-read",
+];
+
+/// What a project sets, each with its place.
+#[derive(Debug, Default)]
+pub struct ProjectSettings {
+    /// The settings.
+    pub settings: Settings,
+    /// The names of those that count, and where they stand.
+    pub places: Vec<(&'static str, Span)>,
+}
+
+impl ProjectSettings {
+    /// Reads what a description sets; what is wrong is added to `wrong`.
+    pub fn read(description: &Description, wrong: &mut Vec<Diagnostic>) -> Self {
+        let mut read = Self::default();
+        for (index, part) in description.parts.iter().enumerate() {
+            for item in &part.items {
+                let TopItem::Setting(key, words) = item else {
+                    continue;
+                };
+                if index > 0 {
+                    wrong.push(
+                        Diagnostic::warning(key.span, "a setting of a part does not count")
+                            .help("settings stand in the project's own `hand.loom`"),
+                    );
+                    continue;
+                }
+                match read.take(&description.sources, key, words) {
+                    Ok(()) => {}
+                    Err(diagnostic) => wrong.push(*diagnostic),
+                }
+            }
+        }
+        read
+    }
+
+    fn take(
+        &mut self,
+        sources: &Sources,
+        key: &Word,
+        words: &[Word],
+    ) -> Result<(), Box<Diagnostic>> {
+        let name = sources.slice(key.span);
+        let Some(known) = KEYS.into_iter().find(|known| *known == name) else {
+            return Err(unknown(key.span, name));
+        };
+        if let Some((_, first)) = self.places.iter().find(|(set, _)| *set == known) {
+            return Err(Box::new(
+                Diagnostic::error(key.span, format!("`{known}` is set twice"))
+                    .also(*first, "first here")
+                    .help("remove one of them"),
+            ));
+        }
+        let texts = words.iter().map(|word| literal(sources, word));
+        let texts: Vec<String> = texts.collect::<Result<_, _>>()?;
+        let text = texts.join(" ");
+        let span = words
+            .iter()
+            .map(|word| word.span)
+            .reduce(|first, last| Span {
+                end: last.end,
+                ..first
+            });
+        let span = span.unwrap_or(key.span);
+        let settings = &mut self.settings;
+        let wanted = match known {
+            "jobs" => {
+                settings.jobs = text.parse().ok().filter(|jobs| (1..=4096).contains(jobs));
+                settings
+                    .jobs
+                    .map_or(Err("a number from 1 to 4096"), |_| Ok(()))
+            }
+            "runs" => {
+                settings.runs = text.parse().ok();
+                settings.runs.map_or(Err("a number"), |_| Ok(()))
+            }
+            "output" => {
+                let modes = [OutputMode::Grouped, OutputMode::Live, OutputMode::Failures];
+                settings.output = modes.into_iter().find(|mode| mode.name() == text);
+                settings
+                    .output
+                    .map_or(Err("`grouped`, `live` or `failures`"), |_| Ok(()))
+            }
+            "set-by" => {
+                let ways = [SetBy::Always, SetBy::Never];
+                settings.set_by = ways.into_iter().find(|way| way.name() == text);
+                settings
+                    .set_by
+                    .map_or(Err("`always` or `never`"), |_| Ok(()))
+            }
+            "grace" => {
+                settings.grace = duration(&text).map(|_| text.clone());
+                settings
+                    .grace
+                    .as_ref()
+                    .map_or(Err("a time such as `5s`"), |_| Ok(()))
+            }
+            "recipes" => {
+                settings.recipes = RecipeMode::ALL.into_iter().find(|mode| mode.name() == text);
+                settings.recipes.map_or(
+                    Err("`plain`, `watched`, `sealed` or `sealed strictly`"),
+                    |_| Ok(()),
+                )
+            }
+            _ => {
+                settings.sealed_read = texts;
+                Ok(())
+            }
+        };
+        wanted.map_err(|wanted| {
+            Box::new(
+                Diagnostic::error(
+                    span,
+                    format!("`{text}` is no value of the setting `{known}`"),
+                )
+                .help(format!("it is {wanted}")),
+            )
+        })?;
+        self.places.push((known, key.span));
+        Ok(())
+    }
+
+    /// The user's own settings, and what the project sets where the user does not; only that keeps its place.
+    #[must_use]
+    pub fn below(&mut self, user: Settings) -> Settings {
+        self.places.retain(|(key, _)| match *key {
+            "jobs" => user.jobs.is_none(),
+            "output" => user.output.is_none(),
+            "runs" => user.runs.is_none(),
+            "set-by" => user.set_by.is_none(),
+            "grace" => user.grace.is_none(),
+            "recipes" => user.recipes.is_none(),
+            _ => true,
+        });
+        let mut sealed_read = self.settings.sealed_read.clone();
+        sealed_read.extend(user.sealed_read);
+        Settings {
+            jobs: user.jobs.or(self.settings.jobs),
+            output: user.output.or(self.settings.output),
+            runs: user.runs.or(self.settings.runs),
+            set_by: user.set_by.or(self.settings.set_by),
+            grace: user.grace.or_else(|| self.settings.grace.clone()),
+            recipes: user.recipes.or(self.settings.recipes),
+            sealed_read,
+            ..user
+        }
+    }
+}
+
+fn unknown(span: Span, name: &str) -> Box<Diagnostic> {
+    let help = match (name, nearest(name, KEYS.into_iter())) {
+        ("trust", _) => {
+            "whom to trust is for each user to say: `trust` stands in your own settings".to_owned()
+        }
+        (_, Some(near)) => format!("did you mean `{near}`?"),
+        (_, None) => format!("there are: {}", KEYS.join(", ")),
+    };
+    Box::new(Diagnostic::error(span, format!("there is no setting `{name}`")).help(help))
+}
+
+/// A word's text, without variables.
+fn literal(sources: &Sources, word: &Word) -> Result<String, Box<Diagnostic>> {
+    let with_variable = || {
+        Box::new(
+            Diagnostic::error(word.span, "a setting has no variables in it")
+                .help("write the value itself"),
+        )
+    };
+    match &word.kind {
+        WordKind::Plain => Ok(sources.slice(word.span).to_owned()),
+        WordKind::Mixed(parts) => parts
+            .iter()
+            .map(|part| match part {
+                WordPart::Text { text, .. } => Ok(text.as_str()),
+                WordPart::Var(_) => Err(with_variable()),
+            })
+            .collect(),
+    }
+}
