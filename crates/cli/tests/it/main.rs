@@ -23,12 +23,14 @@ mod pictures;
 mod reports;
 mod safety;
 mod screen;
+mod sealed;
 mod silent;
 mod stale;
 mod standing;
 mod taken_over;
 mod tasks;
 mod terminal;
+mod undeclared;
 mod watched;
 mod watching;
 

@@ -14,7 +14,7 @@ use crate::bed::Run;
 const WAYS: &[(&str, &str)] = &[
     ("open", "data/a.txt"),
     ("open-missing", "||data/none"),
-    ("open-below-missing", "||nowhere"),
+    ("open-below-missing", "||nowhere/deep/none"),
     ("open-below-file", "||data/a.txt/none"),
     ("old-open", "data/a.txt"),
     ("openat", "data/a.txt"),

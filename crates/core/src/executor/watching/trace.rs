@@ -213,19 +213,8 @@ impl<'a> Trace<'a> {
     }
 
     fn note_absent(&mut self, path: &Path) {
-        if self.seen.contains_key(path) {
-            return;
-        }
-        let mut highest = path;
-        while let Some(folder) = highest.parent() {
-            match std::fs::symlink_metadata(folder) {
-                Err(error) if is_absence(&error) => highest = folder,
-                _ => break,
-            }
-        }
-        let highest = highest.to_owned();
-        if !self.seen.contains_key(&highest) && !self.is_own(&highest) {
-            self.note(&highest, Sight::Absent);
+        if !self.seen.contains_key(path) && !self.is_own(path) {
+            self.note(path, Sight::Absent);
         }
     }
 
