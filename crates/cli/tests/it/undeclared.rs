@@ -287,7 +287,7 @@ fn a_c_project_that_names_nothing_but_its_units() {
             .into_iter()
             .filter(|other| *other < HEADERS)
         {
-            writeln!(text, "#include \"h{other}.h\"").unwrap();
+            writeln!(text, "#include <h{other}.h>").unwrap();
         }
         text
     };
@@ -297,9 +297,9 @@ fn a_c_project_that_names_nothing_but_its_units() {
     let unit = |number: usize, other: Option<usize>| {
         let first = number % HEADERS;
         let more = other
-            .map(|other| format!("#include \"h{other}.h\"\n"))
+            .map(|other| format!("#include <h{other}.h>\n"))
             .unwrap_or_default();
-        format!("#include \"h{first}.h\"\n{more}int f{number}(void) {{ return V{first}; }}\n")
+        format!("#include <h{first}.h>\n{more}int f{number}(void) {{ return V{first}; }}\n")
     };
     for number in 0..UNITS {
         bed.write(&format!("src/u{number}.c"), &unit(number, None));
