@@ -273,6 +273,9 @@ pub struct ListArguments {
     /// Show every step, not one line for each target.
     #[arg(long)]
     pub all: bool,
+    /// Show what the step that makes this file read when it last ran.
+    #[arg(long, value_name = "NAME", conflicts_with = "all")]
+    pub reads: Option<String>,
     /// How to answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
     pub format: Format,

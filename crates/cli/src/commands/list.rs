@@ -27,6 +27,7 @@ use crate::arguments::Format;
 use crate::arguments::ListArguments;
 use crate::commands::read_only::ReadOnlyProject;
 use crate::commands::read_only::threads;
+use crate::commands::step_reads;
 use crate::commands::unchanged::text_of_watch;
 use crate::failure::CommandError;
 use crate::project;
@@ -75,6 +76,9 @@ struct OwnTaskJson {
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCode, CommandError> {
+    if let Some(name) = &arguments.reads {
+        return step_reads::run(common, arguments, name, ui);
+    }
     let approach = project::approach(project::locate(common)?, common)?;
     // Whoever watches a project knows nothing of the user's own tasks.
     if !arguments.asking.ask && project::user().own_tasks().is_none() {

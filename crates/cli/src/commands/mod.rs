@@ -14,6 +14,7 @@ mod report;
 mod run;
 mod running;
 mod settings;
+mod step_reads;
 mod tidy;
 mod unchanged;
 mod watch;

@@ -28,6 +28,7 @@ use crate::arguments::WhyArguments;
 use crate::commands::preview::because;
 use crate::commands::preview::open_steps;
 use crate::commands::read_only::ReadOnlyProject;
+use crate::commands::step_reads::StepReads;
 use crate::commands::unchanged::text_of_watch;
 use crate::failure::CommandError;
 use crate::project;
@@ -341,7 +342,6 @@ fn difference(was: &str, now: &str, ui: Ui, out: &mut String) {
 }
 
 fn kept(workspace: &Workspace, key: &str, name: &str, out: &mut String) {
-    const MOST: usize = 20;
     out.push_str(&format!(
         "{name} would be kept: nothing it was made from differs\n"
     ));
@@ -354,32 +354,5 @@ fn kept(workspace: &Workspace, key: &str, name: &str, out: &mut String) {
         when(record.ended_at()),
         took(record)
     ));
-    let lists: [(&str, Vec<&str>); 3] = [
-        ("made from", record.needs().map(|edge| edge.path).collect()),
-        (
-            "learned of",
-            record.learned().map(|edge| edge.path).collect(),
-        ),
-        (
-            "given",
-            record.givens().iter().map(|(key, _)| *key).collect(),
-        ),
-    ];
-    for (title, paths) in lists {
-        if paths.is_empty() {
-            continue;
-        }
-        let mut names: Vec<String> = paths
-            .iter()
-            .take(MOST)
-            .map(|path| text::safe(path))
-            .collect();
-        if paths.len() > MOST {
-            names.push(format!("… and {} more", paths.len() - MOST));
-        }
-        for (at, line) in text::paragraph(&names, 80).iter().enumerate() {
-            let title = if at == 0 { title } else { "" };
-            out.push_str(&format!("  {title:<10}  {line}\n"));
-        }
-    }
+    StepReads::of(record).write(false, out);
 }

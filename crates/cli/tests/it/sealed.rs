@@ -1,5 +1,7 @@
 //! Sealed recipes: what they do not name is not there for them, and it is said what that was.
 
+#![expect(clippy::print_stderr, reason = "a test that is not tried says so")]
+
 use std::process::Command;
 
 use crate::bed::Bed;

@@ -1,7 +1,8 @@
 //! Watched recipes: whatever a process looks at is seen, in whichever way it looks.
 
+#![expect(clippy::print_stderr, reason = "a test that is not tried says so")]
+
 use std::collections::BTreeMap;
-use std::path::Path;
 use std::process::Command;
 
 use serde_json::Value;
@@ -123,9 +124,8 @@ fn furnish(bed: &Bed) {
     bed.write("data/a.txt", "a\n");
     bed.write("data/log.txt", "begun\n");
     bed.write("data/new\nline", "n\n");
-    let odd = std::ffi::OsString::from(
-        <std::ffi::OsString as std::os::unix::ffi::OsStringExt>::from_vec(b"data/\xff".to_vec()),
-    );
+    let odd =
+        <std::ffi::OsString as std::os::unix::ffi::OsStringExt>::from_vec(b"data/\xff".to_vec());
     std::fs::write(bed.root().join(odd), "o\n").unwrap();
     bed.write("tools/run.sh", "#!/bin/sh\n:\n");
     bed.write("tools/nested.sh", "#!tools/run.sh\n");
@@ -182,8 +182,9 @@ fn every_way_to_look_at_a_file_is_seen() {
                     "{event}"
                 ),
                 "bad-address" => {
-                    assert_eq!(gaps[0], "the path of a call could not be read", "{event}")
+                    assert_eq!(gaps[0], "the path of a call could not be read", "{event}");
                 }
+
                 _ => assert!(gaps.is_empty(), "{event}"),
             }
         }
@@ -193,5 +194,163 @@ fn every_way_to_look_at_a_file_is_seen() {
         );
         bed.write("data/log.txt", "begun\n");
     }
-    assert!(Path::new(env!("CARGO_BIN_EXE_handloom")).exists());
+}
+
+#[test]
+fn a_second_run_knows_all_without_asking_again() {
+    let bed = Bed::new(
+        "target out/x\n  learn watched\n  recipe: ls data > @{target}; cat data/one >> @{target}; cat data/none >> @{target} 2>/dev/null || true\ntarget data/made\n  after out/x\n  recipe: echo made > @{target}\n",
+    );
+    bed.write("data/one", "one\n");
+    bed.weave(&[]).status(0);
+    // What a target makes in the folder is no reason, now and later.
+    bed.weave(&[]).all_kept(2);
+    std::thread::sleep(std::time::Duration::from_millis(1200));
+    bed.weave(&[]).all_kept(2);
+    bed.weave(&[]).all_kept(2);
+    assert_eq!(bed.read("out/x"), "one\none\n");
+    bed.write("data/none", "there\n");
+    bed.run(&["preview"]).status(0).says(&["data/none"]);
+    let run = bed.run(&["why", "out/x"]).status(0);
+    assert!(
+        run.out
+            .contains("data/none, which it looked for in vain, is there now"),
+        "{}",
+        run.shown()
+    );
+    bed.weave(&[])
+        .status(0)
+        .ended(&["out/x made learned-appeared,learned-listing"]);
+    let run = bed
+        .run(&["list", "--reads", "out/x", "--format", "json"])
+        .status(0);
+    let read: Value = serde_json::from_str(&run.out).unwrap();
+    assert_eq!(
+        read["read"],
+        serde_json::json!(["data/none", "data/one"]),
+        "{read}"
+    );
+    assert_eq!(read["listed"], serde_json::json!(["data/"]), "{read}");
+}
+
+#[test]
+fn what_is_read_of_other_targets_is_an_edge_from_then_on() {
+    let bed = Bed::new(
+        "target out/late\n  needs a.txt\n  recipe: sleep 0.2; cp a.txt @{target}\ntarget out/user\n  learn watched\n  recipe: cat out/late > @{target} 2>/dev/null || echo nothing > @{target}\n",
+    );
+    bed.write("a.txt", "1\n");
+    let run = bed.weave(&["-j2"]).status(0);
+    let _ = run.says(&["reads `out/late`, which another target makes"]);
+    let _ = bed.weave(&["-j2"]).status(0);
+    assert_eq!(bed.read("out/user"), "1\n");
+    bed.write("a.txt", "2\n");
+    let run = bed.weave(&["-j2", "out/user"]).status(0);
+    assert_eq!(bed.read("out/user"), "2\n", "{}", run.shown());
+    let _ = bed.weave(&["-j2"]).all_kept(2);
+}
+
+#[test]
+fn everywhere_also_counts_what_belongs_to_no_project() {
+    // Not in a temporary folder: what is there changes by itself.
+    let outside = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
+    let tool = outside.path().join("tool");
+    let write = |says: &str| {
+        use std::os::unix::fs::PermissionsExt;
+        std::fs::write(&tool, format!("#!/bin/sh\necho {says}\n")).unwrap();
+        std::fs::set_permissions(&tool, std::fs::Permissions::from_mode(0o755)).unwrap();
+    };
+    write("one");
+    let tool = tool.to_str().unwrap();
+    let bed = Bed::new(&format!(
+        "target out/far\n  learn watched everywhere\n  recipe: {tool} > @{{target}}\ntarget out/near\n  learn watched\n  recipe: {tool} > @{{target}}\n"
+    ));
+    bed.weave(&[])
+        .status(0)
+        .says(&["read outside of the project"]);
+    bed.weave(&[]).all_kept(2);
+    write("two");
+    bed.weave(&[])
+        .status(0)
+        .ended(&["out/far made learned-changed"]);
+    assert_eq!(
+        (bed.read("out/far"), bed.read("out/near")),
+        ("two\n".to_owned(), "one\n".to_owned())
+    );
+    bed.weave(&[]).all_kept(2);
+}
+
+#[test]
+fn a_run_can_watch_what_does_not_say_so() {
+    let bed = Bed::new("target out/x\n  recipe: cat data/a > @{target}\n");
+    bed.write("data/a", "1\n");
+    bed.weave(&["--watched"]).status(0).says(&["needs data/a"]);
+    // What was seen counts in every run, until the step runs unwatched.
+    bed.weave(&[]).all_kept(1);
+    bed.write("data/a", "2\n");
+    bed.weave(&["--watched"])
+        .status(0)
+        .says_not("needs data/a")
+        .ended(&["out/x made learned-changed"]);
+    bed.write("data/a", "3\n");
+    bed.weave(&[])
+        .status(0)
+        .ended(&["out/x made learned-changed"]);
+    bed.write("data/a", "4\n");
+    bed.weave(&[]).all_kept(1);
+}
+
+#[test]
+fn a_watch_within_a_watch_says_that_it_sees_nothing() {
+    let inner = Bed::new("target out/inner\n  learn watched\n  recipe: cat data > @{target}\n");
+    inner.write("data", "inner\n");
+    let program = env!("CARGO_BIN_EXE_handloom");
+    let bed = Bed::new(&format!(
+        "target out/outer\n  learn watched\n  recipe: {program} --project {} > @{{target}} 2>&1\n",
+        inner.root().display()
+    ));
+    bed.weave(&[]).status(0);
+    assert!(
+        bed.read("out/outer").contains("it was not watched"),
+        "{}",
+        bed.read("out/outer")
+    );
+    assert_eq!(inner.read("out/inner"), "inner\n");
+}
+
+#[test]
+fn after_a_kill_nothing_hangs() {
+    let bed = Bed::new(
+        "target out/x\n  learn watched\n  recipe: echo $$ > pid; while :; do cat data > /dev/null; done\n",
+    );
+    bed.write("data", "x\n");
+    let mut run = bed.start(&[]);
+    bed.await_file("pid");
+    run.kill().unwrap();
+    run.wait().unwrap();
+    // Calls that nobody answers any more fail, so that the recipe ends by itself or goes on unwatched until the next
+    // run ends it.
+    bed.write(
+        "hand.loom",
+        "target out/x\n  learn watched\n  recipe: cat data > @{target}\n",
+    );
+    let _ = bed.weave(&[]).status(0);
+    let pid = bed.read("pid");
+    let still = std::fs::read_to_string(format!("/proc/{}/stat", pid.trim())).unwrap_or_default();
+    assert!(still.is_empty() || still.contains(") Z "), "{still}");
+    assert_eq!(bed.read("out/x"), "x\n");
+}
+
+#[test]
+fn a_limit_and_an_interruption_end_a_watched_recipe() {
+    let bed = Bed::new(
+        "target out/x\n  learn watched\n  limit 1s\n  recipe: while :; do cat data > /dev/null; done\n",
+    );
+    bed.write("data", "x\n");
+    bed.weave(&[])
+        .status(1)
+        .says(&["ran longer than its limit"]);
+    bed.write("hand.loom", "target out/y\n  learn watched\n  recipe: no-such-program\ntarget out/z\n  learn watched\n  recipe with nowhere/interpreter: x\n");
+    bed.weave(&["--on-failure", "continue"])
+        .status(1)
+        .says(&["not found", "`nowhere/interpreter` was not found"]);
 }

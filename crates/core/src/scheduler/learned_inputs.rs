@@ -89,7 +89,10 @@ impl LearnedInputs<'_, '_, '_, '_> {
             Some(before) => before.digest() != state.digest(),
             None => self.was_written_since(step, began, path),
         };
-        self.states.set_learned(project, path, state.clone());
+        // Others that run now may have read it before it changed: for them it must still be what it was.
+        if !changed || by_luck {
+            self.states.set_learned(project, path, state.clone());
+        }
         FileSeen {
             state,
             changed,

@@ -174,7 +174,7 @@ impl ProjectSettings {
 }
 
 fn unknown(span: Span, name: &str) -> Box<Diagnostic> {
-    let help = match (name, nearest(name, KEYS.into_iter())) {
+    let help = match (name, nearest(name, KEYS)) {
         ("trust", _) => {
             "whom to trust is for each user to say: `trust` stands in your own settings".to_owned()
         }

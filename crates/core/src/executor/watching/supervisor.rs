@@ -155,11 +155,11 @@ impl Supervisor<'_, '_> {
                     folder: None,
                     path: 0,
                 };
-                self.on(at, of, |_| Access::Write, |trace, path| trace.write(path))
+                self.on(at, of, |_| Access::Write, |trace, path| trace.write(&path))
             }
             Call::Look(at) => {
-                let look = |trace: &mut Trace<'_>, path: &Path| {
-                    trace.look(path);
+                let look = |trace: &mut Trace<'_>, path: PathBuf| {
+                    trace.look(&path);
                 };
                 self.on(at, of, |_| Access::Look, look)
             }
@@ -188,9 +188,11 @@ impl Supervisor<'_, '_> {
                         Access::Write
                     }
                 };
-                self.on(at, of, access, |trace, path| trace.make_folder(path))
+                self.on(at, of, access, |trace, path| trace.make_folder(&path))
             }
-            Call::Change(at) => self.on(at, of, |_| Access::Write, |trace, path| trace.write(path)),
+            Call::Change(at) => {
+                self.on(at, of, |_| Access::Write, |trace, path| trace.write(&path))
+            }
             Call::Remove(at) => {
                 let access = |is_there| {
                     if is_there {
@@ -199,7 +201,7 @@ impl Supervisor<'_, '_> {
                         Access::Look
                     }
                 };
-                self.on(at, of, access, |trace, path| trace.remove(path))
+                self.on(at, of, access, |trace, path| trace.remove(&path))
             }
             Call::Rename(from, to) => {
                 let (Some(from), Some(to)) = (self.path(from, of), self.path(to, of)) else {
@@ -296,14 +298,14 @@ impl Supervisor<'_, '_> {
         at: PathAt,
         of: &Notification,
         access: impl FnOnce(bool) -> Access,
-        note: impl FnOnce(&mut Trace<'_>, &Path),
+        note: impl FnOnce(&mut Trace<'_>, PathBuf),
     ) -> Result<(), Refused> {
         if let Some(path) = self.path(at, of) {
             if self.policy.is_some() {
                 let is_there = std::fs::symlink_metadata(&path).is_ok();
                 self.check(&path, access(is_there))?;
             }
-            note(self.trace, &path);
+            note(self.trace, path);
         }
         Ok(())
     }
