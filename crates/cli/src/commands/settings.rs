@@ -18,6 +18,7 @@ use crate::project;
 use crate::ui::Ui;
 use crate::ui::style::Role;
 use crate::ui::text;
+use handloom_core::workspace::Workspace;
 use handloom_core::workspace::settings::RUNS;
 use handloom_core::workspace::settings::SetBy;
 
@@ -62,88 +63,71 @@ fn general(read_only: &ReadOnlyProject<'_, '_>) -> Vec<SettingJson> {
     let file = project::user()
         .settings()
         .map_or_else(|| "nowhere".to_owned(), |path| path.display().to_string());
-    let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-    let workspace = read_only.workspace;
-    let given = |key: &str, is_set: bool, otherwise: &str| -> String {
-        let mut places = workspace.from_project.places.iter();
-        match places.find(|(known, _)| *known == key) {
-            Some((_, span)) => workspace.description.sources.name_and_line(*span),
-            None if is_set => "the user's settings".to_owned(),
-            None => otherwise.to_owned(),
-        }
-    };
-    let without = "as it is without a setting";
-    let jobs = workspace.settings.jobs;
-    let (output, runs) = (
-        read_only.workspace.settings.output,
-        read_only.workspace.settings.runs,
-    );
-    let set_by = read_only.workspace.settings.set_by;
     let own = project::user().own_tasks().map_or_else(
         || "none".to_owned(),
         |folder| folder.join(FILE_NAME).display().to_string(),
     );
-    let setting = |name: &str, value: String, from: &str| SettingJson {
+    let place = |name: &str, value: String, from: &str| SettingJson {
         name: name.to_owned(),
         value: vec![value],
         from: from.to_owned(),
     };
-    let recipes = workspace.settings.recipes;
+    let root = read_only.workspace.location.root_text();
+    let mut settings = vec![
+        place("project", root, "the nearest hand.loom"),
+        place("settings file", file, "XDG_CONFIG_HOME, or ~/.config"),
+        place("own tasks", own, "beside the settings file"),
+    ];
+    settings.extend(set(read_only.workspace));
+    settings
+}
+
+/// What can be set, by the user or by the project.
+fn set(workspace: &Workspace) -> Vec<SettingJson> {
+    let settings = &workspace.settings;
+    let setting = |name: &'static str, value: Vec<String>, is_set: bool, otherwise: &str| {
+        let mut places = workspace.from_project.places.iter();
+        let from = match places.find(|(known, _)| *known == name) {
+            Some((_, span)) => workspace.description.sources.name_and_line(*span),
+            None if is_set => "the user's settings".to_owned(),
+            None => otherwise.to_owned(),
+        };
+        SettingJson {
+            name: name.to_owned(),
+            value,
+            from,
+        }
+    };
+    let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+    let without = "as it is without a setting";
+    let word = |word: &str| vec![word.to_owned()];
+    let number = |number: usize| vec![number.to_string()];
+    let output = settings.output.map_or(Output::Grouped, Output::from);
+    let set_by = settings.set_by.unwrap_or(SetBy::Always);
+    let (reads, trust) = (&settings.sealed_read, &settings.trust);
+    let jobs = number(settings.jobs.unwrap_or(cores));
+    let runs = number(settings.runs.unwrap_or(RUNS));
+    let grace = vec![text::seconds(settings.grace())];
+    let recipes = word(settings.recipes.unwrap_or_default().name());
     vec![
-        setting(
-            "project",
-            read_only.workspace.location.root_text(),
-            "the nearest hand.loom",
-        ),
-        setting("settings file", file, "XDG_CONFIG_HOME, or ~/.config"),
-        setting("own tasks", own, "beside the settings file"),
-        setting(
-            "jobs",
-            jobs.unwrap_or(cores).to_string(),
-            &given("jobs", jobs.is_some(), "the number of cores"),
-        ),
+        setting("jobs", jobs, settings.jobs.is_some(), "the number of cores"),
         setting(
             "output",
-            output
-                .map_or(Output::Grouped, Output::from)
-                .name()
-                .to_owned(),
-            &given("output", output.is_some(), without),
+            word(output.name()),
+            settings.output.is_some(),
+            without,
         ),
-        setting(
-            "runs",
-            runs.unwrap_or(RUNS).to_string(),
-            &given("runs", runs.is_some(), without),
-        ),
+        setting("runs", runs, settings.runs.is_some(), without),
         setting(
             "set-by",
-            set_by.unwrap_or(SetBy::Always).name().to_owned(),
-            &given("set-by", set_by.is_some(), without),
+            word(set_by.name()),
+            settings.set_by.is_some(),
+            without,
         ),
-        setting(
-            "grace",
-            text::seconds(read_only.workspace.settings.grace()),
-            &given("grace", workspace.settings.grace.is_some(), without),
-        ),
-        setting(
-            "recipes",
-            recipes.unwrap_or_default().name().to_owned(),
-            &given("recipes", recipes.is_some(), without),
-        ),
-        SettingJson {
-            name: "sealed-read".to_owned(),
-            value: or_none(&workspace.settings.sealed_read),
-            from: given(
-                "sealed-read",
-                !workspace.settings.sealed_read.is_empty(),
-                without,
-            ),
-        },
-        SettingJson {
-            name: "trust".to_owned(),
-            value: or_none(&workspace.settings.trust),
-            from: given("trust", !workspace.settings.trust.is_empty(), without),
-        },
+        setting("grace", grace, settings.grace.is_some(), without),
+        setting("recipes", recipes, settings.recipes.is_some(), without),
+        setting("sealed-read", or_none(reads), !reads.is_empty(), without),
+        setting("trust", or_none(trust), !trust.is_empty(), without),
     ]
 }
 

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
-use handloom_core::executor::sealing::Refusal;
+use handloom_core::executor::watching::SealRefusal;
 use handloom_core::project::shell::quote_all;
 use handloom_core::scheduler::ReadReport;
 
@@ -41,9 +41,11 @@ impl ReadNotes {
             }
         };
         enter(|notes| &mut notes.undeclared, &report.undeclared);
-        enter(|notes| &mut notes.outside, &report.outside);
-        enter(|notes| &mut notes.unread, &report.unread);
-        enter(|notes| &mut notes.written, &report.written);
+        if report.first {
+            enter(|notes| &mut notes.outside, &by_folder(&report.outside));
+            enter(|notes| &mut notes.unread, &report.unread);
+            enter(|notes| &mut notes.written, &report.written);
+        }
         enter(|notes| &mut notes.refused, &report.refused);
         enter(|notes| &mut notes.refused_writes, &report.refused_writes);
         for gap in &report.gaps {
@@ -113,8 +115,8 @@ impl ReadNotes {
 }
 
 /// Files and folders that a sealed job was refused, as lines that let it have them.
-pub fn refusals(refused: &[Refusal]) -> Vec<String> {
-    let line = |one: &Refusal| {
+pub fn refusals(refused: &[SealRefusal]) -> Vec<String> {
+    let line = |one: &SealRefusal| {
         let path = quote_all(std::iter::once(one.path.as_str()));
         match (one.write, one.path.starts_with('/')) {
             (true, _) => format!(
@@ -135,6 +137,27 @@ pub fn refusals(refused: &[Refusal]) -> Vec<String> {
     lines
 }
 
+/// Many files below one folder, as what was installed there, are named by that.
+fn by_folder(files: &[String]) -> Vec<String> {
+    const FEW: usize = 3;
+    let around = |file: &str| {
+        let mut slashes = file.match_indices('/').map(|(at, _)| at);
+        slashes.nth(2).map_or(file.len(), |at| at + 1)
+    };
+    let mut folders: BTreeMap<&str, Vec<&String>> = BTreeMap::new();
+    for file in files {
+        folders.entry(&file[..around(file)]).or_default().push(file);
+    }
+    let named = folders.into_iter().flat_map(|(folder, files)| {
+        if files.len() > FEW {
+            vec![format!("{folder} ({} files)", files.len())]
+        } else {
+            files.into_iter().cloned().collect()
+        }
+    });
+    named.collect()
+}
+
 /// The steps that something is said of.
 fn named(steps: &[String]) -> String {
     let first = steps.first().map_or("", String::as_str);
@@ -147,7 +170,12 @@ fn named(steps: &[String]) -> String {
 
 /// Files as words of a description.
 fn words(files: &[String]) -> String {
-    let shown = quote_all(files.iter().take(MOST_FILES).map(String::as_str));
+    let shown = files.iter().take(MOST_FILES).map(String::as_str);
+    let shown = if files.iter().any(|file| file.ends_with(" files)")) {
+        shown.collect::<Vec<_>>().join(" ")
+    } else {
+        quote_all(shown)
+    };
     let shown = text::safe(&shown);
     match files.len().checked_sub(MOST_FILES) {
         Some(more) if more > 0 => format!("{shown} # and {more} more"),

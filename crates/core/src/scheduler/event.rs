@@ -8,7 +8,7 @@ use serde::Serialize;
 use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
 use crate::executor::job::SlotId;
-use crate::executor::sealing::Refusal;
+use crate::executor::watching::SealRefusal;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::verdict::Reason;
@@ -95,7 +95,7 @@ pub struct JobFailure {
     /// What may have been meant, when the script has something in it that looks like a variable.
     pub hint: Option<String>,
     /// What it was refused since it is sealed.
-    pub refused: Vec<Refusal>,
+    pub refused: Vec<SealRefusal>,
 }
 
 /// A job that ended.
@@ -212,6 +212,8 @@ impl Summary {
 pub struct ReadReport {
     /// The step's name.
     pub step: String,
+    /// Whether it was watched for the first time.
+    pub first: bool,
     /// Files that it read, executed or looked at and does not name.
     pub files: Vec<String>,
     /// Folders that it listed or looked at.
@@ -220,7 +222,7 @@ pub struct ReadReport {
     pub absent: Vec<String>,
     /// Sources among the files that were not known of it before.
     pub undeclared: Vec<String>,
-    /// Files outside of the project, and not the system's own, that were not known of it before.
+    /// Files outside of the project, and not the system's own.
     pub outside: Vec<String>,
     /// Prerequisites that it names and did not read.
     pub unread: Vec<String>,

@@ -254,7 +254,7 @@ impl LearnedInputs<'_, '_, '_, '_> {
                 LearnedPath::Names(_) | LearnedPath::Folder(_) => report.folders.push(shown),
             }
         }
-        report.outside.retain(|path| !known.contains(path.as_str()));
+        report.first = known.is_empty();
     }
 }
 

@@ -88,51 +88,7 @@ impl ProjectSettings {
                 ..first
             });
         let span = span.unwrap_or(key.span);
-        let settings = &mut self.settings;
-        let wanted = match known {
-            "jobs" => {
-                settings.jobs = text.parse().ok().filter(|jobs| (1..=4096).contains(jobs));
-                settings
-                    .jobs
-                    .map_or(Err("a number from 1 to 4096"), |_| Ok(()))
-            }
-            "runs" => {
-                settings.runs = text.parse().ok();
-                settings.runs.map_or(Err("a number"), |_| Ok(()))
-            }
-            "output" => {
-                let modes = [OutputMode::Grouped, OutputMode::Live, OutputMode::Failures];
-                settings.output = modes.into_iter().find(|mode| mode.name() == text);
-                settings
-                    .output
-                    .map_or(Err("`grouped`, `live` or `failures`"), |_| Ok(()))
-            }
-            "set-by" => {
-                let ways = [SetBy::Always, SetBy::Never];
-                settings.set_by = ways.into_iter().find(|way| way.name() == text);
-                settings
-                    .set_by
-                    .map_or(Err("`always` or `never`"), |_| Ok(()))
-            }
-            "grace" => {
-                settings.grace = duration(&text).map(|_| text.clone());
-                settings
-                    .grace
-                    .as_ref()
-                    .map_or(Err("a time such as `5s`"), |_| Ok(()))
-            }
-            "recipes" => {
-                settings.recipes = RecipeMode::ALL.into_iter().find(|mode| mode.name() == text);
-                settings.recipes.map_or(
-                    Err("`plain`, `watched`, `sealed` or `sealed strictly`"),
-                    |_| Ok(()),
-                )
-            }
-            _ => {
-                settings.sealed_read = texts;
-                Ok(())
-            }
-        };
+        let wanted = set(&mut self.settings, known, &text, texts);
         wanted.map_err(|wanted| {
             Box::new(
                 Diagnostic::error(
@@ -171,6 +127,49 @@ impl ProjectSettings {
             ..user
         }
     }
+}
+
+/// Sets one setting; what it may be when it may not be this.
+fn set(
+    settings: &mut Settings,
+    key: &str,
+    text: &str,
+    words: Vec<String>,
+) -> Result<(), &'static str> {
+    let (is_set, wanted) = match key {
+        "jobs" => {
+            settings.jobs = text.parse().ok().filter(|jobs| (1..=4096).contains(jobs));
+            (settings.jobs.is_some(), "a number from 1 to 4096")
+        }
+        "runs" => {
+            settings.runs = text.parse().ok();
+            (settings.runs.is_some(), "a number")
+        }
+        "output" => {
+            let modes = [OutputMode::Grouped, OutputMode::Live, OutputMode::Failures];
+            settings.output = modes.into_iter().find(|mode| mode.name() == text);
+            (settings.output.is_some(), "`grouped`, `live` or `failures`")
+        }
+        "set-by" => {
+            let ways = [SetBy::Always, SetBy::Never];
+            settings.set_by = ways.into_iter().find(|way| way.name() == text);
+            (settings.set_by.is_some(), "`always` or `never`")
+        }
+        "grace" => {
+            settings.grace = duration(text).map(|_| text.to_owned());
+            (settings.grace.is_some(), "a time such as `5s`")
+        }
+        "recipes" => {
+            settings.recipes = RecipeMode::ALL.into_iter().find(|mode| mode.name() == text);
+            let wanted = "`plain`, `watched`, `sealed` or `sealed strictly`";
+            (settings.recipes.is_some(), wanted)
+        }
+        _ => {
+            settings.sealed_read = words;
+            (true, "")
+        }
+    };
+    if is_set { Ok(()) } else { Err(wanted) }
 }
 
 fn unknown(span: Span, name: &str) -> Box<Diagnostic> {

@@ -6,7 +6,7 @@ use std::process::Child;
 use wait4::Wait4;
 
 use crate::executor::watching::kernel;
-use crate::executor::watching::kernel::Ended;
+use crate::executor::watching::kernel::ProcessEnd;
 
 /// A process that was begun and is to be waited for.
 pub enum Begun {
@@ -26,9 +26,9 @@ impl Begun {
     }
 
     /// Waits for its end.
-    pub fn wait(&mut self) -> io::Result<Ended> {
+    pub fn wait(&mut self) -> io::Result<ProcessEnd> {
         match self {
-            Self::Plain(child) => child.wait4().map(|ended| Ended {
+            Self::Plain(child) => child.wait4().map(|ended| ProcessEnd {
                 status: ended.status,
                 memory: ended.rusage.maxrss,
                 processor: ended.rusage.utime + ended.rusage.stime,

@@ -10,7 +10,6 @@ pub mod new_root;
 pub mod policy;
 pub mod ruleset;
 
-pub use policy::Refusal;
 pub use policy::Seal;
 pub use policy::SealPlaces;
 pub use policy::SealPolicy;

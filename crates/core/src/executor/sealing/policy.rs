@@ -5,7 +5,7 @@ use std::ffi::OsStr;
 use std::path::Path;
 use std::path::PathBuf;
 
-use crate::executor::watching::trace::Access;
+use crate::executor::watching::PathAccess;
 use crate::world::names;
 
 /// What a sealed job names. Paths are from the project's root; whole folders end with a slash.
@@ -34,15 +34,6 @@ pub struct SealPlaces<'p> {
     pub path: &'p OsStr,
     /// Files and folders outside of the project that it may read besides the system.
     pub outside: &'p [String],
-}
-
-/// Something that a sealed job was refused.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Refusal {
-    /// From the project's root, or absolute outside of it.
-    pub path: String,
-    /// Whether it was to be written, and not to be read.
-    pub write: bool,
 }
 
 /// The system: what is in there belongs to no project and to no user.
@@ -138,21 +129,21 @@ impl SealPolicy {
 
     /// Whether a job may do this with a path. What it made itself is its own, and not asked for here.
     #[must_use]
-    pub fn permits(&self, path: &Path, access: Access) -> bool {
+    pub fn permits(&self, path: &Path, access: PathAccess) -> bool {
         let is_below = |folders: &[PathBuf]| folders.iter().any(|folder| path.starts_with(folder));
         if path.starts_with(&self.own) {
             return true;
         }
         if !path.starts_with(&self.root) {
             return match access {
-                Access::Look => true,
-                Access::Read | Access::List => is_below(&self.outside),
-                Access::Write => WRITABLE.iter().any(|place| path.starts_with(place)),
+                PathAccess::Look => true,
+                PathAccess::Read | PathAccess::List => is_below(&self.outside),
+                PathAccess::Write => WRITABLE.iter().any(|place| path.starts_with(place)),
             };
         }
         let is_output = self.writes.contains(path) || is_below(&self.write_trees);
         match access {
-            Access::Write => {
+            PathAccess::Write => {
                 let is_new = std::fs::symlink_metadata(path).is_err();
                 let in_output_folder = || {
                     path.parent()
@@ -160,7 +151,7 @@ impl SealPolicy {
                 };
                 is_output || (is_new && in_output_folder())
             }
-            Access::List => {
+            PathAccess::List => {
                 // Strictly sealed, it lists what there is of its own root.
                 self.strictly
                     || is_output
@@ -168,7 +159,7 @@ impl SealPolicy {
                     || self.output_folders.contains(path)
                     || path == self.scratch
             }
-            Access::Look | Access::Read => {
+            PathAccess::Look | PathAccess::Read => {
                 is_output
                     || self.reads.contains(path)
                     || is_below(&self.read_trees)

@@ -18,9 +18,9 @@ pub enum Call {
     /// Opens; with the argument that says how.
     Open(PathAt, u8),
     /// Opens; what says how stands in memory, at the third argument.
-    OpenHow,
+    OpenHow(PathAt),
     /// Makes an empty file.
-    Create,
+    Create(PathAt),
     /// Looks whether and how it is there.
     Look(PathAt),
     /// Becomes it.
@@ -50,7 +50,6 @@ const fn at(folder: u8, path: u8) -> PathAt {
     }
 }
 
-#[cfg(target_arch = "x86_64")]
 const fn here(path: u8) -> PathAt {
     PathAt { folder: None, path }
 }
@@ -58,67 +57,25 @@ const fn here(path: u8) -> PathAt {
 /// Calls that every architecture has.
 const COMMON: [(libc::c_long, Call); 28] = [
     (libc::SYS_openat, Call::Open(at(0, 1), 2)),
-    (libc::SYS_openat2, Call::OpenHow),
+    (libc::SYS_openat2, Call::OpenHow(at(0, 1))),
     (libc::SYS_newfstatat, Call::Look(at(0, 1))),
     (libc::SYS_statx, Call::Look(at(0, 1))),
     (libc::SYS_faccessat, Call::Look(at(0, 1))),
     (libc::SYS_faccessat2, Call::Look(at(0, 1))),
     (libc::SYS_readlinkat, Call::Look(at(0, 1))),
     (libc::SYS_name_to_handle_at, Call::Look(at(0, 1))),
-    (
-        libc::SYS_getxattr,
-        Call::Look(PathAt {
-            folder: None,
-            path: 0,
-        }),
-    ),
-    (
-        libc::SYS_lgetxattr,
-        Call::Look(PathAt {
-            folder: None,
-            path: 0,
-        }),
-    ),
-    (
-        libc::SYS_listxattr,
-        Call::Look(PathAt {
-            folder: None,
-            path: 0,
-        }),
-    ),
-    (
-        libc::SYS_llistxattr,
-        Call::Look(PathAt {
-            folder: None,
-            path: 0,
-        }),
-    ),
-    (
-        libc::SYS_inotify_add_watch,
-        Call::Look(PathAt {
-            folder: None,
-            path: 1,
-        }),
-    ),
-    (
-        libc::SYS_execve,
-        Call::Execute(PathAt {
-            folder: None,
-            path: 0,
-        }),
-    ),
+    (libc::SYS_getxattr, Call::Look(here(0))),
+    (libc::SYS_lgetxattr, Call::Look(here(0))),
+    (libc::SYS_listxattr, Call::Look(here(0))),
+    (libc::SYS_llistxattr, Call::Look(here(0))),
+    (libc::SYS_inotify_add_watch, Call::Look(here(1))),
+    (libc::SYS_execve, Call::Execute(here(0))),
     (libc::SYS_execveat, Call::Execute(at(0, 1))),
     (libc::SYS_getdents64, Call::List),
     (libc::SYS_mkdirat, Call::MakeFolder(at(0, 1))),
     (libc::SYS_mknodat, Call::Change(at(0, 1))),
     (libc::SYS_symlinkat, Call::Change(at(1, 2))),
-    (
-        libc::SYS_truncate,
-        Call::Change(PathAt {
-            folder: None,
-            path: 0,
-        }),
-    ),
+    (libc::SYS_truncate, Call::Change(here(0))),
     (libc::SYS_fchmodat, Call::Change(at(0, 1))),
     (libc::SYS_unlinkat, Call::Remove(at(0, 1))),
     (libc::SYS_renameat, Call::Rename(at(0, 1), at(2, 3))),
@@ -133,7 +90,7 @@ const COMMON: [(libc::c_long, Call); 28] = [
 #[cfg(target_arch = "x86_64")]
 const OLD: [(libc::c_long, Call); 16] = [
     (libc::SYS_open, Call::Open(here(0), 1)),
-    (libc::SYS_creat, Call::Create),
+    (libc::SYS_creat, Call::Create(here(0))),
     (libc::SYS_stat, Call::Look(here(0))),
     (libc::SYS_lstat, Call::Look(here(0))),
     (libc::SYS_access, Call::Look(here(0))),

@@ -562,7 +562,7 @@ fn send(socket: RawFd, descriptor: RawFd) -> bool {
 
 /// How a process ended, and what it and all that it waited for took.
 #[derive(Clone, Copy, Debug)]
-pub struct Ended {
+pub struct ProcessEnd {
     /// How.
     pub status: ExitStatus,
     /// The largest amount of memory, bytes.
@@ -575,7 +575,7 @@ pub struct Ended {
 ///
 /// # Errors
 /// When it is not ours.
-pub fn wait(process: i32) -> io::Result<Ended> {
+pub fn wait(process: i32) -> io::Result<ProcessEnd> {
     let mut status = 0;
     let mut usage = MaybeUninit::<libc::rusage>::zeroed();
     loop {
@@ -595,7 +595,7 @@ pub fn wait(process: i32) -> io::Result<Ended> {
         let seconds = Duration::from_secs(u64::try_from(time.tv_sec).unwrap_or(0));
         seconds + Duration::from_micros(u64::try_from(time.tv_usec).unwrap_or(0))
     };
-    Ok(Ended {
+    Ok(ProcessEnd {
         status: ExitStatus::from_raw(status),
         memory: u64::try_from(usage.ru_maxrss).unwrap_or(0) * 1024,
         processor: time(usage.ru_utime) + time(usage.ru_stime),

@@ -17,5 +17,7 @@ pub mod trace;
 
 pub use observed::Gap;
 pub use observed::Observed;
+pub use observed::PathAccess;
+pub use observed::SealRefusal;
 pub use observed::Sight;
 pub use observed::WatchReach;

@@ -1,7 +1,5 @@
 //! What was seen of a job's processes, as data.
 
-use crate::executor::sealing::Refusal;
-
 /// How far a watch reaches.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum WatchReach {
@@ -9,6 +7,36 @@ pub enum WatchReach {
     Project,
     /// Everywhere.
     Everywhere,
+}
+
+/// What a call is about to do with a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PathAccess {
+    /// It looks whether and how it is there.
+    Look,
+    /// It reads or executes it.
+    Read,
+    /// It asks for the names in it.
+    List,
+    /// It makes, changes or takes it away.
+    Write,
+}
+
+impl PathAccess {
+    /// What a call does that makes or takes away, when it does so, and else only learns that it can't.
+    #[must_use]
+    pub fn of_change(takes_place: bool) -> Self {
+        if takes_place { Self::Write } else { Self::Look }
+    }
+}
+
+/// Something that a sealed job was refused.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct SealRefusal {
+    /// From the project's root, or absolute outside of it.
+    pub path: String,
+    /// Whether it was to be written, and not to be read.
+    pub write: bool,
 }
 
 /// How a path was seen.
@@ -47,5 +75,5 @@ pub struct Observed {
     /// What may have gone past the watch, sorted.
     pub gaps: Vec<Gap>,
     /// What a sealed job was refused although it is there, sorted.
-    pub refused: Vec<Refusal>,
+    pub refused: Vec<SealRefusal>,
 }

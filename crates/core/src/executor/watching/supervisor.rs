@@ -26,8 +26,8 @@ use crate::executor::watching::kernel;
 use crate::executor::watching::kernel::Notification;
 use crate::executor::watching::observed::Gap;
 use crate::executor::watching::observed::Observed;
+use crate::executor::watching::observed::PathAccess;
 use crate::executor::watching::observed::WatchReach;
-use crate::executor::watching::trace::Access;
 use crate::executor::watching::trace::Trace;
 use crate::world::names;
 
@@ -142,33 +142,28 @@ impl Supervisor<'_, '_> {
         let argument = |index: u8| of.data.args[usize::from(index)];
         match call {
             Call::Open(at, how) => self.open(at, argument(how), of),
-            Call::OpenHow => {
+            Call::OpenHow(at) => {
                 let how = self.word(of, argument(2));
-                let at = PathAt {
-                    folder: Some(0),
-                    path: 1,
-                };
                 self.open(at, how.unwrap_or(0), of)
             }
-            Call::Create => {
-                let at = PathAt {
-                    folder: None,
-                    path: 0,
-                };
-                self.on(at, of, |_| Access::Write, |trace, path| trace.write(&path))
-            }
+            Call::Create(at) => self.on(
+                at,
+                of,
+                |_| PathAccess::Write,
+                |trace, path| trace.write(&path),
+            ),
             Call::Look(at) => {
                 let look = |trace: &mut Trace<'_>, path: PathBuf| {
                     trace.look(&path);
                 };
-                self.on(at, of, |_| Access::Look, look)
+                self.on(at, of, |_| PathAccess::Look, look)
             }
             Call::Execute(at) => {
                 let Some((base, path)) = self.parts(at, of) else {
                     return Ok(());
                 };
                 let whole = self.trace.path(&base, &path);
-                self.check(&whole, Access::Read)?;
+                self.check(&whole, PathAccess::Read)?;
                 self.trace.execute(&base, &path);
                 Ok(())
             }
@@ -176,39 +171,29 @@ impl Supervisor<'_, '_> {
                 let Some(folder) = self.descriptor(of, argument(0)) else {
                     return Ok(());
                 };
-                self.check(&folder, Access::List)?;
+                self.check(&folder, PathAccess::List)?;
                 self.trace.list(&folder);
                 Ok(())
             }
             Call::MakeFolder(at) => {
-                let access = |is_there| {
-                    if is_there {
-                        Access::Look
-                    } else {
-                        Access::Write
-                    }
-                };
+                let access = |is_there: bool| PathAccess::of_change(!is_there);
                 self.on(at, of, access, |trace, path| trace.make_folder(&path))
             }
-            Call::Change(at) => {
-                self.on(at, of, |_| Access::Write, |trace, path| trace.write(&path))
-            }
-            Call::Remove(at) => {
-                let access = |is_there| {
-                    if is_there {
-                        Access::Write
-                    } else {
-                        Access::Look
-                    }
-                };
-                self.on(at, of, access, |trace, path| trace.remove(&path))
-            }
+            Call::Change(at) => self.on(
+                at,
+                of,
+                |_| PathAccess::Write,
+                |trace, path| trace.write(&path),
+            ),
+            Call::Remove(at) => self.on(at, of, PathAccess::of_change, |trace, path| {
+                trace.remove(&path)
+            }),
             Call::Rename(from, to) => {
                 let (Some(from), Some(to)) = (self.path(from, of), self.path(to, of)) else {
                     return Ok(());
                 };
-                self.check(&from, Access::Write)?;
-                self.check(&to, Access::Write)?;
+                self.check(&from, PathAccess::Write)?;
+                self.check(&to, PathAccess::Write)?;
                 self.trace.rename(&from, &to);
                 Ok(())
             }
@@ -216,8 +201,8 @@ impl Supervisor<'_, '_> {
                 let (Some(from), Some(to)) = (self.path(from, of), self.path(to, of)) else {
                     return Ok(());
                 };
-                self.check(&from, Access::Read)?;
-                self.check(&to, Access::Write)?;
+                self.check(&from, PathAccess::Read)?;
+                self.check(&to, PathAccess::Write)?;
                 self.trace.link(&from, &to);
                 Ok(())
             }
@@ -238,21 +223,21 @@ impl Supervisor<'_, '_> {
         };
         if how.contains(OFlags::TMPFILE) {
             // It has no name, but takes its place.
-            return self.check(&path.join("without a name"), Access::Write);
+            return self.check(&path.join("without a name"), PathAccess::Write);
         }
         let found = std::fs::symlink_metadata(&path).ok();
         // What is there already makes such a call fail, which is all that it learns.
         let in_vain = how.contains(OFlags::CREATE | OFlags::EXCL) && found.is_some();
         if changes && !in_vain && !how.contains(OFlags::PATH) {
-            self.check(&path, Access::Write)?;
+            self.check(&path, PathAccess::Write)?;
             self.trace.write(&path);
             return Ok(());
         }
         let is_folder = found.is_some_and(|found| found.is_dir());
         let access = if is_folder {
-            Access::Look
+            PathAccess::Look
         } else {
-            Access::Read
+            PathAccess::Read
         };
         self.check(&path, access)?;
         self.trace.look(&path);
@@ -260,7 +245,7 @@ impl Supervisor<'_, '_> {
     }
 
     /// Refuses what a sealed job may not do.
-    fn check(&mut self, path: &Path, access: Access) -> Result<(), Refused> {
+    fn check(&mut self, path: &Path, access: PathAccess) -> Result<(), Refused> {
         let Some(policy) = self.policy else {
             return Ok(());
         };
@@ -273,7 +258,7 @@ impl Supervisor<'_, '_> {
             return Ok(());
         }
         match access {
-            Access::Look | Access::Read => {
+            PathAccess::Look | PathAccess::Read => {
                 // What is not there is not there, also for a job that is not sealed.
                 let Ok(found) = std::fs::symlink_metadata(path) else {
                     return Ok(());
@@ -286,7 +271,7 @@ impl Supervisor<'_, '_> {
                 trace.refuse(&real, access);
                 Err(Refused(libc::ENOENT))
             }
-            Access::List | Access::Write => {
+            PathAccess::List | PathAccess::Write => {
                 trace.refuse(&real, access);
                 Err(Refused(libc::EACCES))
             }
@@ -297,7 +282,7 @@ impl Supervisor<'_, '_> {
         &mut self,
         at: PathAt,
         of: &Notification,
-        access: impl FnOnce(bool) -> Access,
+        access: impl FnOnce(bool) -> PathAccess,
         note: impl FnOnce(&mut Trace<'_>, PathBuf),
     ) -> Result<(), Refused> {
         if let Some(path) = self.path(at, of) {
@@ -416,7 +401,7 @@ impl Supervisor<'_, '_> {
             return Ok(());
         }
         if self.policy.is_some() {
-            self.trace.refuse(&path, Access::Read);
+            self.trace.refuse(&path, PathAccess::Read);
             return Err(Refused(libc::ECONNREFUSED));
         }
         self.trace.miss(Gap::Socket(text.into_owned()));

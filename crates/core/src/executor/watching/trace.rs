@@ -13,25 +13,13 @@ use std::path::Component;
 use std::path::Path;
 use std::path::PathBuf;
 
-use crate::executor::sealing::Refusal;
 use crate::executor::watching::observed::Gap;
 use crate::executor::watching::observed::Observed;
+use crate::executor::watching::observed::PathAccess;
+use crate::executor::watching::observed::SealRefusal;
 use crate::executor::watching::observed::Sight;
 use crate::executor::watching::observed::WatchReach;
 use crate::world::names;
-
-/// What a call is about to do with a path.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Access {
-    /// It looks whether and how it is there.
-    Look,
-    /// It reads or executes it.
-    Read,
-    /// It asks for the names in it.
-    List,
-    /// It makes, changes or takes it away.
-    Write,
-}
 
 /// Scripts whose interpreters are scripts again, further than this, are not started by the system either.
 const INTERPRETERS: usize = 5;
@@ -64,7 +52,7 @@ pub struct Trace<'a> {
     /// Of each folder where it really is.
     real_folders: HashMap<PathBuf, PathBuf>,
     gaps: BTreeSet<Gap>,
-    refused: BTreeSet<Refusal>,
+    refused: BTreeSet<SealRefusal>,
     unread: usize,
 }
 
@@ -130,7 +118,7 @@ impl<'a> Trace<'a> {
     }
 
     /// Something was refused that is there.
-    pub fn refuse(&mut self, path: &Path, access: Access) {
+    pub fn refuse(&mut self, path: &Path, access: PathAccess) {
         let mut shown = text(self.root, path);
         if kind(path).is_some_and(|kind| kind.is_dir()) {
             shown = if shown.is_empty() {
@@ -139,9 +127,9 @@ impl<'a> Trace<'a> {
                 format!("{shown}/")
             };
         }
-        self.refused.insert(Refusal {
+        self.refused.insert(SealRefusal {
             path: shown,
-            write: access == Access::Write,
+            write: access == PathAccess::Write,
         });
     }
 
