@@ -122,9 +122,9 @@ fn the_editors_know_every_keyword() {
     let vim = std::fs::read_to_string(root().join("editors/vim/syntax/handloom.vim")).unwrap();
     let all = grammar.to_string();
     for keyword in [
-        "let", "default", "target", "task", "include", "recipes", "supply", "setting", "language", "about",
-        "needs", "after", "each", "learn", "given", "env", "in", "when", "uses", "limit", "retry",
-        "terminal", "remember", "sealed", "steps", "finally", "recipe",
+        "let", "default", "target", "task", "include", "recipes", "supply", "setting", "language",
+        "about", "needs", "after", "each", "learn", "given", "env", "in", "when", "uses", "limit",
+        "retry", "terminal", "remember", "sealed", "steps", "finally", "recipe",
     ] {
         assert!(
             all.contains(keyword),

@@ -37,10 +37,8 @@ struct SectionRec {
 pub struct ArrayLayout {
     /// Its first bytes: six for the kind, two for the version.
     pub magic: &'static [u8; 8],
-    /// Earlier versions, whose arrays are the first of these.
-    pub older: &'static [&'static [u8; 8]],
-    /// How many arrays earlier versions have.
-    pub older_arrays: usize,
+    /// Earlier versions, oldest first, and how many of these arrays each has: the first ones.
+    pub older: &'static [(&'static [u8; 8], usize)],
     /// The size of a record of each array, bytes.
     pub sizes: &'static [usize],
 }
@@ -54,8 +52,8 @@ pub struct Arrays {
     pub seed: [u8; 32],
     /// The flags in its head.
     pub flags: u64,
-    /// Whether it is of an earlier version.
-    pub older: bool,
+    /// Which of the earlier versions it is of, by its place among them.
+    pub older: Option<usize>,
 }
 
 /// What is wrong with a file of arrays.
@@ -121,11 +119,13 @@ impl Arrays {
         proof: Proof<'_>,
     ) -> Result<Self, FormatError> {
         let head = bytes.get(..HEAD).ok_or(FormatError::CutShort)?;
-        let older = layout.older.iter().any(|magic| head[..8] == magic[..]);
-        if head[..FAMILY] == layout.magic[..FAMILY] && &head[..8] != layout.magic && !older {
+        let mut known = layout.older.iter();
+        let older = known.position(|(magic, _)| head[..8] == magic[..]);
+        if head[..FAMILY] == layout.magic[..FAMILY] && &head[..8] != layout.magic && older.is_none()
+        {
             return Err(FormatError::OtherVersion);
         }
-        if &head[..8] != layout.magic && !older {
+        if &head[..8] != layout.magic && older.is_none() {
             return Err(FormatError::NoLedger);
         }
         let mut seed = [0; 32];
@@ -148,11 +148,7 @@ impl Arrays {
             return Err(FormatError::Checksum);
         }
         let flags = number(56);
-        let count = if older {
-            layout.older_arrays
-        } else {
-            layout.sizes.len()
-        };
+        let count = older.map_or(layout.sizes.len(), |older| layout.older[older].1);
         let sizes = &layout.sizes[..count];
         let sections = sections(&bytes, sizes).ok_or(FormatError::Table)?;
         Ok(Self {
@@ -356,7 +352,6 @@ mod tests {
         let layout = ArrayLayout {
             magic: b"HLTEST01",
             older: &[],
-            older_arrays: 0,
             sizes: &[1, 4],
         };
         let arrays: [&[u8]; 2] = [b"thirteen byte", &[7; 8]];

@@ -1,8 +1,8 @@
 //! The snapshot: arrays of fixed-size records that are read where they lie.
 //!
-//! The file is laid out as [`crate::ledger::arrays`] says, with the magic `HLSNAP02`, the seed of
+//! The file is laid out as [`crate::ledger::arrays`] says, with the magic `HLSNAP03`, the seed of
 //! the journal that belongs to it, one flag (bit 0: whole folders were made) and the arrays of
-//! [`SnapshotSection`]. An index out of range reads as "nothing recorded".
+//! [`SnapshotSection`]. Version 02 had no lists of learned edges that several steps share ([`SHARED`]). An index out of range reads as "nothing recorded".
 
 use zerocopy::FromBytes;
 use zerocopy::Immutable;
@@ -27,9 +27,8 @@ use crate::world::Digest;
 
 /// The format.
 pub const LAYOUT: ArrayLayout = ArrayLayout {
-    magic: b"HLSNAP02",
-    older: &[b"HLSNAP01"],
-    older_arrays: 10,
+    magic: b"HLSNAP03",
+    older: &[(b"HLSNAP01", 10), (b"HLSNAP02", 11)],
     sizes: &[
         1,
         size_of::<TextRec>(),
@@ -47,6 +46,10 @@ pub const LAYOUT: ArrayLayout = ArrayLayout {
 
 /// No index.
 pub const NONE: u32 = u32::MAX;
+
+/// Set in a step's number of learned edges: they lie where another step's lie, and in their place stands one record
+/// whose `path` is the index of the first.
+pub const SHARED: u32 = 1 << 31;
 
 /// The arrays, in the order of the table.
 #[derive(Clone, Copy, Debug)]
@@ -108,7 +111,7 @@ pub struct StepRec {
     pub recipe_text: U32,
     pub parameters: U32,
     pub reasons: U32,
-    /// Its edges lie together: outputs, needs, learned.
+    /// Its edges lie together: outputs, needs, learned (or, with [`SHARED`] in their number, where those are).
     pub edges: U32,
     pub outputs: U32,
     pub needs: U32,
@@ -194,7 +197,7 @@ impl Snapshot {
         }
         Ok(Self {
             has_trees: arrays.flags & 1 != 0,
-            legacy: arrays.older,
+            legacy: arrays.older == Some(0),
             arrays,
         })
     }

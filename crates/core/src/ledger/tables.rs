@@ -5,6 +5,7 @@
 use std::ops::Range;
 
 use hashbrown::HashTable;
+use xxhash_rust::xxh3::xxh3_64;
 use zerocopy::IntoBytes;
 use zerocopy::little_endian::U32;
 
@@ -14,6 +15,7 @@ use crate::ledger::snapshot::EdgeRec;
 use crate::ledger::snapshot::GivenRec;
 use crate::ledger::snapshot::NONE;
 use crate::ledger::snapshot::PathRec;
+use crate::ledger::snapshot::SHARED;
 use crate::ledger::snapshot::StepRec;
 use crate::ledger::snapshot::TextRec;
 use crate::ledger::view::EdgeView;
@@ -23,6 +25,9 @@ use crate::project::paths::PathId;
 use crate::project::paths::Paths;
 use crate::world::Digest;
 use crate::world::nanoseconds;
+
+/// Shorter lists of learned edges are kept by each step itself.
+const WORTH_SHARING: usize = 4;
 
 /// In the place of a step's number: it is forgotten.
 const FORGOTTEN: u32 = NONE - 1;
@@ -39,6 +44,8 @@ pub struct Tables {
     digest_of: HashTable<u32>,
     steps: Vec<StepRec>,
     edges: Vec<EdgeRec>,
+    /// Lists of learned edges that may be shared: where each begins, and how long it is.
+    shared: HashTable<(u32, u32)>,
     givens: Vec<GivenRec>,
     /// Whether some records are of steps that were recorded anew or forgotten since.
     has_old: bool,
@@ -252,6 +259,7 @@ impl Tables {
             self.add_edge(&edge);
             self.has_trees |= at < counts[0] && edge.path.ends_with('/');
         }
+        let learned = self.share(counts[2]);
         let givens_at = number(self.givens.len());
         for (key, value) in givens {
             let given = self.given(key, value);
@@ -268,7 +276,7 @@ impl Tables {
                 edges: edges_at.into(),
                 outputs: number(counts[0]).into(),
                 needs: number(counts[1]).into(),
-                learned: number(counts[2]).into(),
+                learned: learned.into(),
                 givens: givens_at.into(),
                 given_count: (number(self.givens.len()) - givens_at).into(),
                 ended_at: 0.into(),
@@ -278,6 +286,45 @@ impl Tables {
             },
         );
         index
+    }
+
+    /// Lets the last so many edges, which a step learned, lie where the same ones lie already. Such lists are long and
+    /// alike: what a compiler or an interpreter reads each time it runs.
+    fn share(&mut self, count: usize) -> u32 {
+        if count < WORTH_SHARING {
+            return number(count);
+        }
+        let start = self.edges.len() - count;
+        let hash = |edges: &[EdgeRec], &(from, count): &(u32, u32)| {
+            let from = from as usize;
+            xxh3_64(edges[from..from + count as usize].as_bytes())
+        };
+        let own = (number(start), number(count));
+        let key = hash(&self.edges, &own);
+        let edges = &self.edges;
+        let list = |&(from, count): &(u32, u32)| {
+            let from = from as usize;
+            edges[from..from + count as usize].as_bytes()
+        };
+        let known = self
+            .shared
+            .find(key, |known| list(known) == list(&own))
+            .copied();
+        let Some((from, _)) = known else {
+            self.shared
+                .insert_unique(key, own, |known| hash(edges, known));
+            return number(count);
+        };
+        self.edges.truncate(start);
+        push(
+            &mut self.edges,
+            EdgeRec {
+                path: from.into(),
+                digest: NONE.into(),
+                group: NONE.into(),
+            },
+        );
+        number(count) | SHARED
     }
 
     /// Forgets a step, also when it is recorded elsewhere.

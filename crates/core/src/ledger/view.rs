@@ -10,6 +10,8 @@ use crate::ledger::records::LOOKED_IN_VAIN;
 use crate::ledger::records::WATCHED_BY_RUN;
 use crate::ledger::snapshot::EdgeRec;
 use crate::ledger::snapshot::GivenRec;
+use crate::ledger::snapshot::NONE;
+use crate::ledger::snapshot::SHARED;
 use crate::ledger::snapshot::StepRec;
 use crate::world::ByteSize;
 use crate::world::Digest;
@@ -105,6 +107,11 @@ impl<'l> StepView<'l> {
     }
 
     fn edges(self, skip: u32, count: U32) -> impl ExactSizeIterator<Item = EdgeView<'l>> {
+        let from = self.record.edges.get().saturating_add(skip);
+        self.edges_at(from, count)
+    }
+
+    fn edges_at(self, from: u32, count: U32) -> impl ExactSizeIterator<Item = EdgeView<'l>> {
         // An index out of range cannot pass the checksum; it would read as an absent empty path.
         let nothing = EdgeView {
             path: "",
@@ -112,7 +119,6 @@ impl<'l> StepView<'l> {
             group: 0,
             legacy: false,
         };
-        let from = self.record.edges.get().saturating_add(skip);
         let edges = self.tables.edges(from, count.get()).iter();
         edges.map(move |edge| self.edge(edge).unwrap_or(nothing))
     }
@@ -131,7 +137,14 @@ impl<'l> StepView<'l> {
     pub fn learned(self) -> impl ExactSizeIterator<Item = EdgeView<'l>> {
         let before = self.record.outputs.get();
         let before = before.saturating_add(self.record.needs.get());
-        self.edges(before, self.record.learned)
+        let count = self.record.learned.get();
+        let place = self.record.edges.get().saturating_add(before);
+        if count & SHARED == 0 {
+            return self.edges_at(place, count.into());
+        }
+        let place = self.tables.edges(place, 1).first();
+        let first = place.map_or(NONE, |place| place.path.get());
+        self.edges_at(first, (count & !SHARED).into())
     }
 
     /// Inputs that are no files, with their values.

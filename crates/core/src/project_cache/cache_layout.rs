@@ -63,7 +63,6 @@ pub enum CacheSection {
 pub const LAYOUT: ArrayLayout = ArrayLayout {
     magic: b"HLPROJ05",
     older: &[],
-    older_arrays: 0,
     sizes: &[
         1,
         1,

@@ -48,7 +48,6 @@ enum FrontSection {
 const LAYOUT: ArrayLayout = ArrayLayout {
     magic: b"HLFRNT01",
     older: &[],
-    older_arrays: 0,
     sizes: &[1, 1, 4, size_of::<LookRec>(), 32],
 };
 

@@ -186,7 +186,7 @@ impl Supervisor<'_, '_> {
                 |trace, path| trace.write(&path),
             ),
             Call::Remove(at) => self.on(at, of, PathAccess::of_change, |trace, path| {
-                trace.remove(&path)
+                trace.remove(&path);
             }),
             Call::Rename(from, to) => {
                 let (Some(from), Some(to)) = (self.path(from, of), self.path(to, of)) else {
