@@ -4,6 +4,7 @@ use crate::content::FileRecords;
 use crate::content::Record;
 use crate::ledger::journal;
 use crate::ledger::journal::Mark;
+use crate::ledger::journal::SaidLists;
 use crate::ledger::records::BadEnd;
 use crate::ledger::records::Beginning;
 use crate::ledger::records::Entry;
@@ -17,6 +18,8 @@ use crate::ledger::view::StepView;
 use crate::world::own;
 use hashbrown::HashMap;
 use std::io;
+use std::sync::atomic::AtomicUsize;
+use std::sync::atomic::Ordering;
 
 /// What is remembered of a project.
 pub struct Ledger {
@@ -37,6 +40,10 @@ pub struct Ledger {
     pub(super) journal_open: bool,
     pub(super) writable: bool,
     pub(super) encoded: Vec<u8>,
+    /// Lists of what steps learned that stand in the journal.
+    pub(super) said: SaidLists,
+    /// Where the journal ended when it was marked last: whoever reads from there knows no list in front of it.
+    pub(super) marked: AtomicUsize,
 }
 
 /// What was wrong with a ledger that was opened, when something was.
@@ -112,6 +119,8 @@ impl Ledger {
             journal_open: false,
             writable: false,
             encoded: Vec::new(),
+            said: SaidLists::default(),
+            marked: AtomicUsize::new(0),
         }
     }
 
@@ -279,6 +288,7 @@ impl Ledger {
         if self.snapshot.is_none() || self.journal_size == 0 {
             return Ok(None);
         }
+        self.marked.store(self.journal_size, Ordering::Relaxed);
         let bytes = self.storage.journal()?;
         let whole = bytes.get(..self.journal_size);
         Ok(whole.map(|bytes| journal::mark(bytes, self.seed)))

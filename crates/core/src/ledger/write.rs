@@ -42,8 +42,11 @@ impl Ledger {
     fn add_some(&mut self, entries: &mut dyn Iterator<Item = Entry>) -> io::Result<()> {
         self.encoded.clear();
         let mut kept = Vec::new();
-        for entry in entries {
-            journal::encode(&entry, &self.seed, &mut self.encoded)?;
+        for mut entry in entries {
+            let at = self.journal_size + self.encoded.len();
+            let place = (at, *self.marked.get_mut());
+            self.said
+                .encode(&mut entry, &self.seed, place, &mut self.encoded)?;
             kept.push(entry);
             if self.encoded.len() > ONE_WRITE {
                 break;
@@ -52,6 +55,7 @@ impl Ledger {
         if let Err(error) = self.storage.append(&self.encoded) {
             // Half an entry may stand there now; the next one must not follow it.
             let _ = self.storage.truncate_journal(self.journal_size as u64);
+            self.said.cut(self.journal_size);
             return Err(error);
         }
         self.journal_size += self.encoded.len();
@@ -188,6 +192,8 @@ impl Ledger {
         self.folders.clear();
         self.journal_size = head.len();
         self.journal_open = true;
+        self.said.clear();
+        *self.marked.get_mut() = 0;
         Ok(())
     }
 

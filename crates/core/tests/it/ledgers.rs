@@ -360,6 +360,60 @@ fn a_crash_between_the_new_snapshot_and_its_journal_loses_nothing() {
 }
 
 #[test]
+fn what_many_steps_learned_is_kept_once() {
+    let alike = |name: &str, number: u8| StepRecord {
+        learned: (0..200)
+            .map(|at| edge(&format!("include/header{at}.h"), at % 7 + number % 2))
+            .collect(),
+        ..step(name, number)
+    };
+    let names: Vec<String> = (0..100).map(|at| format!("out/{at}")).collect();
+    let sizes = |learn: bool| {
+        let storage = MemoryStorage::default();
+        let mut ledger = open(&storage);
+        for (at, name) in (0..).zip(&names) {
+            let record = if learn {
+                alike(name, at)
+            } else {
+                step(name, at)
+            };
+            ledger.add(Entry::Ended(Box::new(record))).unwrap();
+            if at == 50 {
+                // Whoever reads from a mark on knows nothing of what stands before it.
+                let mark = ledger.mark().unwrap().unwrap();
+                ledger
+                    .add(Entry::Ended(Box::new(alike("out/marked", 1))))
+                    .unwrap();
+                let since = ledger.since(&mark).unwrap().unwrap();
+                assert_eq!(since, [Entry::Ended(Box::new(alike("out/marked", 1)))]);
+            }
+        }
+        let mut sizes = Vec::new();
+        for _ in 0..2 {
+            let mut reopened = open(&storage);
+            for (at, name) in (0..).zip(&names) {
+                let record = if learn {
+                    alike(name, at)
+                } else {
+                    step(name, at)
+                };
+                let found = reopened.step(name).map(|view| read_back(name, view));
+                assert_eq!(found, Some(record));
+            }
+            storage.damage(|snapshot, journal| {
+                sizes.push(snapshot.as_ref().map_or(0, Vec::len) + journal.len());
+            });
+            reopened.fold().unwrap();
+        }
+        sizes
+    };
+    let (plain, learned) = (sizes(false), sizes(true));
+    // 200 edges are some 10,000 bytes; only two different lists are there, and one more behind the mark.
+    assert!(learned[0] < plain[0] + 60_000, "{plain:?} {learned:?}");
+    assert!(learned[1] < plain[1] + 40_000, "{plain:?} {learned:?}");
+}
+
+#[test]
 fn every_damage_to_the_snapshot_is_noticed() {
     let storage = MemoryStorage::default();
     let mut ledger = open(&storage);
