@@ -12,6 +12,8 @@ use handloom_core::executor::Exit;
 use handloom_core::executor::Job;
 use handloom_core::executor::JobRunner;
 use handloom_core::executor::Outcome;
+use handloom_core::executor::watching::Observed;
+use handloom_core::executor::watching::Sight;
 use handloom_core::graph::BuildRequest;
 use handloom_core::scheduler::Build;
 use handloom_core::scheduler::BuildContext;
@@ -46,13 +48,15 @@ pub enum Shape {
     Pairs,
     /// Each step has learned of 300 prerequisites out of 2,000.
     Learned,
+    /// Each step was watched: it read the same 2,000 files, looked for as many others in vain and listed two folders.
+    Watched,
     /// Each step reads a whole folder.
     Folders,
 }
 
 impl Shape {
     /// All of them.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::Pattern,
         Self::Alone,
         Self::Layers,
@@ -62,6 +66,7 @@ impl Shape {
         Self::Configurations,
         Self::Pairs,
         Self::Learned,
+        Self::Watched,
         Self::Folders,
     ];
 
@@ -77,6 +82,7 @@ impl Shape {
             Self::Configurations => "configurations",
             Self::Pairs => "pairs",
             Self::Learned => "learned",
+            Self::Watched => "watched",
             Self::Folders => "folders",
         }
     }
@@ -259,6 +265,18 @@ impl Shape {
                     );
                 }
             }
+            Self::Watched => {
+                sources(root, "src", "c", steps)?;
+                std::fs::create_dir_all(root.join("include"))?;
+                std::fs::create_dir_all(root.join("ours"))?;
+                std::fs::write(root.join("ours/readme.txt"), "1")?;
+                for header in 0..2000 {
+                    std::fs::write(root.join(format!("include/h{header:04}.h")), "1")?;
+                }
+                loom.push_str(
+                    "target out/<unit>.o\n  needs each src/<unit>.c\n  learn watched\n  recipe: cp @{needs} @{target}\n",
+                );
+            }
             Self::Folders => {
                 for step in 0..steps {
                     let folder = root.join(format!("data/{}", name(step)));
@@ -345,6 +363,7 @@ impl JobRunner for RecipeReader {
 
     fn run(&self, job: &Job, _: &mut dyn FnMut(&[u8])) -> Outcome {
         let root = self.root.join(&job.folder);
+        let observed = job.watched.map(|_| Box::new(observed()));
         let done = job.script.split(';').all(|command| {
             let words: Vec<&str> = command.split_whitespace().collect();
             match words[..] {
@@ -356,7 +375,30 @@ impl JobRunner for RecipeReader {
                 _ => false,
             }
         });
-        Outcome::silent(Exit::Status(i32::from(!done)))
+        Outcome {
+            observed,
+            ..Outcome::silent(Exit::Status(i32::from(!done)))
+        }
+    }
+}
+
+/// What every recipe of the shape `watched` is said to have looked at.
+fn observed() -> Observed {
+    let headers = |folder: &str, sight| -> Vec<(String, Sight)> {
+        let path = |header| (format!("{folder}/h{header:04}.h"), sight);
+        (0..2000).map(path).collect()
+    };
+    let mut paths = headers("include", Sight::Read);
+    paths.extend(headers("ours", Sight::Absent));
+    let mut names: Vec<String> = (0..2000).map(|header| format!("h{header:04}.h")).collect();
+    names.sort_unstable();
+    Observed {
+        paths,
+        listed: vec![
+            ("include".to_owned(), names),
+            ("ours".to_owned(), vec!["readme.txt".to_owned()]),
+        ],
+        ..Observed::default()
     }
 }
 

@@ -44,6 +44,19 @@ pub fn weave(
     root: &str,
     observer: impl FnMut(&TimedEvent),
 ) -> Summary {
+    weave_with(options(), disk, clock, executor, storage, root, observer)
+}
+
+/// The same with other options.
+pub fn weave_with(
+    options: BuildOptions,
+    disk: &dyn Disk,
+    clock: &dyn Clock,
+    executor: &dyn Executor,
+    storage: Box<dyn Storage>,
+    root: &str,
+    observer: impl FnMut(&TimedEvent),
+) -> Summary {
     let ledger = ledger(storage);
     let environment =
         RecordingEnvironment::new(disk, clock, &ledger, &|_| None, None, root.to_owned())
@@ -56,7 +69,7 @@ pub fn weave(
         ledger: &ledger,
         environment: &environment,
     };
-    Build::new(context, options(), EventHub::new(clock).direct(observer))
+    Build::new(context, options, EventHub::new(clock).direct(observer))
         .run(&description, &outside, &BuildRequest::default())
         .expect("a run")
 }

@@ -3,7 +3,7 @@
 //! The largest is [`spawn`]: it begins a process that puts a filter over itself before it becomes its program. It is
 //! made as posix_spawn(3) makes one, with a stack of its own in the memory of this process, which stands still until
 //! the other has become its program: so it costs the same however large this process is (a plain fork(2) copies its
-//! page tables), and what runs in between ([`in_child`]) makes system calls and nothing else.
+//! page tables), and what runs in between (`in_child`) makes system calls and nothing else.
 #![expect(
     unsafe_code,
     reason = "clone(2), seccomp(2), its ioctls, process_vm_readv(2) and wait4(2) have no safe wrapper that does this"
