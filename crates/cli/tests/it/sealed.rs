@@ -264,3 +264,74 @@ fn files_outside_of_the_project_can_be_let_in() {
         assert_eq!(bed.read("out/x"), "reference\n");
     }
 }
+
+#[test]
+fn settings_of_a_project_count_below_the_users_own() {
+    let rest = "target out/x\n  recipe: cat data/other.csv > @{target}\n";
+    for (line, says) in [
+        ("setting recipe = watched", "did you mean `recipes`?"),
+        (
+            "setting recipes = seen",
+            "it is `plain`, `watched`, `sealed` or `sealed strictly`",
+        ),
+        ("setting jobs = many", "it is a number from 1 to 4096"),
+        ("setting trust = /", "whom to trust is for each user to say"),
+        ("setting jobs = 2\nsetting jobs = 3", "`jobs` is set twice"),
+        (
+            "let n = 2\nsetting jobs = @{n}",
+            "a setting has no variables in it",
+        ),
+        (
+            "setting jobs",
+            "write for example `setting recipes = watched`",
+        ),
+    ] {
+        let bed = furnished(&format!("{line}\n{rest}"));
+        bed.weave(&[]).status(2).says(&[says]);
+    }
+    let bed = furnished(&format!(
+        "setting grace = 9s\nsetting recipes = watched\nsetting output = failures\n{rest}"
+    ));
+    bed.weave(&[]).status(0).says_not("made  out/x");
+    let run = bed.run(&["settings"]).status(0);
+    for line in ["grace", "recipes", "output"] {
+        let shown = run
+            .out
+            .lines()
+            .find(|shown| shown.trim_start().starts_with(line))
+            .unwrap();
+        assert!(shown.contains("hand.loom"), "{}", run.shown());
+    }
+    // It was watched.
+    bed.write("data/other.csv", "changed\n");
+    bed.weave(&[])
+        .status(0)
+        .ended(&["out/x made learned-changed"]);
+    bed.write(
+        "../home/.config/handloom/settings.toml",
+        "recipes = \"plain\"\noutput = \"grouped\"\n",
+    );
+    bed.write("data/other.csv", "changed again\n");
+    bed.weave(&[]).status(0).says(&["made  out/x"]);
+    bed.write("data/other.csv", "and again\n");
+    bed.weave(&[]).all_kept(1);
+    bed.run(&["settings"])
+        .status(0)
+        .says(&["recipes        plain", "the user's settings"]);
+    // A part's own do not count, and that is said.
+    bed.write("part/hand.loom", "setting jobs = 1\n");
+    bed.write("hand.loom", &format!("include part\n{rest}"));
+    bed.weave(&[]).says(&["a setting of a part does not count"]);
+}
+
+#[test]
+fn what_cannot_be_sealed_is_told() {
+    let bed = furnished("task serve\n  terminal\n  sealed\n  recipe: true\n");
+    bed.run(&["run", "serve"])
+        .status(2)
+        .says(&["can't be sealed"]);
+    let bed = furnished("target out/x\n  sealed loosely\n  recipe: true\n");
+    bed.weave(&[])
+        .status(2)
+        .says(&["write `sealed` alone, or `sealed strictly`"]);
+}

@@ -100,7 +100,10 @@ impl Completion<'_, '_, '_, '_> {
         };
         let mut learned = inputs.read(step, &job.prepared, began)?;
         if let (Some(plan), Some(observed)) = (job.prepared.watch, &end.outcome.observed) {
-            let (seen, report) = inputs.observed(step, plan, observed, began);
+            let (seen, mut report) = inputs.observed(step, plan, observed, began);
+            // What the recipe tells of by itself needs no other word.
+            let is_told = |path: &String| learned.iter().any(|edge| edge.path == *path);
+            report.undeclared.retain(|path| !is_told(path));
             learned = merged(learned, seen);
             self.read = Some(report);
         }

@@ -49,9 +49,7 @@ impl JobSeal {
         command: &mut Command,
     ) -> Result<Self, WatchError> {
         let scratch = std::fs::canonicalize(folders.scratch)?;
-        let own = scratch.join(format!("{}.own", folders.slot));
-        remove(&own)?;
-        own::create_folder(&own)?;
+        let own = own_folder(&scratch, &folders.slot)?;
         let home = own.join("home");
         own::create_folder(&home)?;
         let empty = own.join("root");
@@ -99,6 +97,25 @@ impl Drop for JobSeal {
         // What stays is taken away by the next job of this slot.
         let _ = remove(&self.own);
     }
+}
+
+/// A new folder for one job. What an earlier one left there may not let itself be taken away: then it gets another
+/// name.
+fn own_folder(scratch: &Path, slot: &str) -> io::Result<PathBuf> {
+    const MOST: usize = 1000;
+    let mut failed = io::Error::from(io::ErrorKind::AlreadyExists);
+    for number in 0..MOST {
+        let name = match number {
+            0 => format!("{slot}.own"),
+            number => format!("{slot}.own{number}"),
+        };
+        let folder = scratch.join(name);
+        match remove(&folder).and_then(|()| own::create_folder(&folder)) {
+            Ok(()) => return Ok(folder),
+            Err(error) => failed = error,
+        }
+    }
+    Err(failed)
 }
 
 fn remove(folder: &Path) -> io::Result<()> {

@@ -243,6 +243,9 @@ const READ_DIR: u64 = 1 << 3;
 /// `landlock_restrict_self(2)`: calls have had the same number everywhere since long before it.
 const RESTRICT_SELF: libc::c_long = 446;
 
+/// There are no more signals than that (signal(7)).
+const LAST_SIGNAL: libc::c_int = 64;
+
 /// So much room the few calls of a child take, with a margin.
 const STACK: usize = 64 * 1024;
 
@@ -358,6 +361,14 @@ fn prepare(child: &mut Child) -> Result<(), SpawnStep> {
     // SAFETY: calls with numbers and with texts that end with a zero.
     unsafe {
         done(libc::setpgid(0, 0), SpawnStep::Begin)?;
+        // What this program does at a signal must not be done by the child, which still has its memory.
+        for signal in 1..=LAST_SIGNAL {
+            let mut now: libc::sigaction = std::mem::zeroed();
+            let known = libc::sigaction(signal, std::ptr::null(), &raw mut now) == 0;
+            if known && now.sa_sigaction != libc::SIG_DFL && now.sa_sigaction != libc::SIG_IGN {
+                libc::signal(signal, libc::SIG_DFL);
+            }
+        }
         // This program ignores it, as all Rust programs do; others expect to be ended by it.
         libc::signal(libc::SIGPIPE, libc::SIG_DFL);
         done(libc::dup2(child.input, 0), SpawnStep::Begin)?;
