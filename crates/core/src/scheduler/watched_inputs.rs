@@ -258,8 +258,11 @@ impl LearnedInputs<'_, '_, '_, '_> {
     }
 }
 
+/// Whether a file is a source that somebody would name: not what targets make, and nothing hidden, such as what version
+/// control keeps, which patterns do not match either.
 fn is_source(project: &Project<'_>, path: &str) -> bool {
-    project.maker_of(path).is_none()
+    let is_hidden = path.split('/').any(|name| name.starts_with('.'));
+    project.maker_of(path).is_none() && !is_hidden
 }
 
 impl ReadReport {

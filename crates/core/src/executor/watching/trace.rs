@@ -187,6 +187,10 @@ impl<'a> Trace<'a> {
             if real != folder && real.starts_with(self.root) {
                 let real = real.join(name);
                 self.enter(real, sight);
+                if !path.starts_with(self.root) {
+                    // Only another way into the project.
+                    return;
+                }
             }
         }
         self.enter(path.to_owned(), sight);
