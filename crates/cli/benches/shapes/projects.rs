@@ -48,7 +48,8 @@ pub enum Shape {
     Pairs,
     /// Each step has learned of 300 prerequisites out of 2,000.
     Learned,
-    /// Each step was watched: it read the same 2,000 files, looked for as many others in vain and listed two folders.
+    /// Each step was watched: it read 300 of the same 2,000 files, looked for as many others in vain and listed two
+    /// folders.
     Watched,
     /// Each step reads a whole folder.
     Folders,
@@ -363,7 +364,7 @@ impl JobRunner for RecipeReader {
 
     fn run(&self, job: &Job, _: &mut dyn FnMut(&[u8])) -> Outcome {
         let root = self.root.join(&job.folder);
-        let observed = job.watched.map(|_| Box::new(observed()));
+        let observed = job.watched.map(|_| Box::new(observed(group_of(job))));
         let done = job.script.split(';').all(|command| {
             let words: Vec<&str> = command.split_whitespace().collect();
             match words[..] {
@@ -382,14 +383,23 @@ impl JobRunner for RecipeReader {
     }
 }
 
+/// Which of twenty kinds a job is, by its name.
+fn group_of(job: &Job) -> usize {
+    job.name.bytes().map(usize::from).sum::<usize>() % 20
+}
+
 /// What every recipe of the shape `watched` is said to have looked at.
-fn observed() -> Observed {
+fn observed(group: usize) -> Observed {
     let headers = |folder: &str, sight| -> Vec<(String, Sight)> {
-        let path = |header| (format!("{folder}/h{header:04}.h"), sight);
-        (0..2000).map(path).collect()
+        let path = |more| {
+            let header = (group * 17 + more * 7) % 2000;
+            (format!("{folder}/h{header:04}.h"), sight)
+        };
+        (0..300).map(path).collect()
     };
     let mut paths = headers("include", Sight::Read);
     paths.extend(headers("ours", Sight::Absent));
+    paths.sort_unstable();
     let mut names: Vec<String> = (0..2000).map(|header| format!("h{header:04}.h")).collect();
     names.sort_unstable();
     Observed {

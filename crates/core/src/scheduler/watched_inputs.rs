@@ -168,10 +168,8 @@ impl LearnedInputs<'_, '_, '_, '_> {
     }
 
     fn absent_edge(&mut self, step: StepId, path: &str, by_run: u16) -> Edge {
-        let project = self.view.project;
+        // Whether it has come since is for the next verdict to see.
         self.edges.is_luck(&self.view, self.found, step, path);
-        let state = self.states.look(path);
-        self.states.set_learned(project, path, state);
         Edge {
             path: path.to_owned(),
             digest: None,
