@@ -391,11 +391,11 @@ fn group_of(job: &Job) -> usize {
 /// What every recipe of the shape `watched` is said to have looked at.
 fn observed(group: usize) -> Observed {
     let headers = |folder: &str, sight| -> Vec<(String, Sight)> {
-        let path = |more| {
+        let path = |more: usize| {
             let header = (group * 17 + more * 7) % 2000;
             (format!("{folder}/h{header:04}.h"), sight)
         };
-        (0..300).map(path).collect()
+        (0..300_usize).map(path).collect()
     };
     let mut paths = headers("include", Sight::Read);
     paths.extend(headers("ours", Sight::Absent));
