@@ -486,8 +486,11 @@ fn fifty_thousand_files_are_watched() {
     let more = watch.more();
     let more = more.iter().filter(|event| event["event"] == "ended");
     ended.extend(more.map(|event| brief(event, "ending")));
-    let same = |line: &String| line == "sum same prerequisite-changed";
-    assert!(ended.len() <= 3 && ended.iter().all(same), "{ended:?}");
+    // On a busy machine the run may begin while files are still being saved, which it notices.
+    let last = ended.pop();
+    let is_early = |line: &String| line.starts_with("sum ");
+    assert_eq!(last.as_deref(), Some("sum same prerequisite-changed"));
+    assert!(ended.len() <= 3 && ended.iter().all(is_early), "{ended:?}");
 }
 
 #[test]
