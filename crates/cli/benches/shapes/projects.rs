@@ -275,7 +275,7 @@ impl Shape {
                     std::fs::write(root.join(format!("include/h{header:04}.h")), "1")?;
                 }
                 loom.push_str(
-                    "target out/<unit>.o\n  needs each src/<unit>.c\n  learn watched\n  recipe: cp @{needs} @{target}\n",
+                    "target out/<d>/<unit>.o\n  needs each src/<d>/<unit>.c\n  learn watched\n  recipe: cp @{needs} @{target}\n",
                 );
             }
             Self::Folders => {
