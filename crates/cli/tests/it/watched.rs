@@ -364,3 +364,20 @@ fn a_limit_and_an_interruption_end_a_watched_recipe() {
         .status(1)
         .says(&["not found", "`nowhere/interpreter` was not found"]);
 }
+
+#[test]
+fn interpreters_look_in_the_same_ways() {
+    let bed = Bed::new(
+        "target out/perl\n  learn watched\n  recipe with perl:\n    open(my $in, '<', 'data/a.txt'); -e 'data/none'; opendir(my $folder, 'data'); readdir $folder; stat 'data/b.txt';\n    open(my $out, '>', 'out/perl');\ntarget out/python\n  learn watched\n  recipe with python3 -I:\n    import os, glob\n    open('data/a.txt').read(); os.path.exists('data/none'); os.listdir('data'); os.stat('data/b.txt')\n    open('out/python', 'w')\n",
+    );
+    bed.write("data/a.txt", "a\n");
+    bed.write("data/b.txt", "b\n");
+    let run = bed.weave(&[]).status(0);
+    let reads = reads(&run);
+    for step in ["out/perl", "out/python"] {
+        let expected = "data/a.txt data/b.txt|the names in data/|data/none";
+        // Some machines choose their Python by a file of that name, which is looked for too.
+        let found = seen(reads[step]).replace(".python-version ", "");
+        assert_eq!(found, expected, "{}", run.shown());
+    }
+}

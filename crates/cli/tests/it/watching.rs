@@ -818,3 +818,21 @@ fn a_task_with_the_terminal_gets_all_keys() {
     terminal.press(b"q");
     assert_eq!(terminal.end().0, Some(0));
 }
+
+#[test]
+fn what_a_watched_recipe_looked_for_is_a_cause() {
+    let bed = Bed::new(
+        "target out/x\n  learn watched\n  recipe: ls data > @{target}; cat deep/down/none >> @{target} 2>/dev/null || true\n",
+    );
+    bed.write("data/one", "");
+    let mut watch = Watch::start(&bed, &[]);
+    assert_eq!(watch.next().len(), 1);
+    watch.calm();
+    bed.write("deep/down/none", "there\n");
+    assert_eq!(watch.next_that_does(), ["out/x made learned-appeared"]);
+    watch.calm();
+    bed.write("data/two", "");
+    assert_eq!(watch.next_that_does(), ["out/x made learned-listing"]);
+    watch.calm();
+    assert_eq!(bed.read("out/x"), "one\ntwo\nthere\n");
+}

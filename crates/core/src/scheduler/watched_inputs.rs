@@ -285,6 +285,10 @@ fn shown_gap(gap: &Gap) -> String {
         Gap::Socket(name) => {
             format!("it talked to `{name}`: what that reads for it is not seen")
         }
+        Gap::Network => {
+            "this system can't refuse it the network: `sealed strictly` can, or Linux 6.7"
+                .to_owned()
+        }
         Gap::Unread(1) => "the path of a call could not be read".to_owned(),
         Gap::Unread(count) => format!("the paths of {count} calls could not be read"),
     }

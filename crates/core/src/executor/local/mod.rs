@@ -430,7 +430,10 @@ impl LocalExecutor {
             }
             let mut outcome = running.wait(heard);
             match watched.finish() {
-                Ok(seen) => outcome.observed = Some(Box::new(seen)),
+                Ok(mut seen) => {
+                    seen.gaps.extend(seal.as_ref().and_then(JobSeal::gap));
+                    outcome.observed = Some(Box::new(seen));
+                }
                 Err(exit) => outcome.exit = exit,
             }
             outcome

@@ -14,6 +14,8 @@ use crate::executor::sealing::SealPlaces;
 use crate::executor::sealing::SealPolicy;
 use crate::executor::sealing::new_root;
 use crate::executor::sealing::ruleset::ruleset;
+use crate::executor::watching::Gap;
+use crate::executor::watching::kernel;
 use crate::executor::watching::kernel::Preparation;
 use crate::executor::watching::kernel::SpawnSeal;
 use crate::world::own;
@@ -81,6 +83,14 @@ impl JobSeal {
             preparations,
             own,
         })
+    }
+
+    /// What this system can't refuse.
+    pub fn gap(&self) -> Option<Gap> {
+        /// The first version of Landlock that knows of the network.
+        const WITH_NETWORK: i64 = 4;
+        let is_open = self.preparations.is_empty() && kernel::landlock_version() < WITH_NETWORK;
+        is_open.then_some(Gap::Network)
     }
 
     /// What is handed to whoever begins the job.

@@ -235,6 +235,9 @@ struct Child {
     unwatched: bool,
 }
 
+/// `landlock_create_ruleset(2)`
+const CREATE_RULESET: libc::c_long = 444;
+
 /// `landlock_add_rule(2)`, its `LANDLOCK_RULE_PATH_BENEATH`, and `LANDLOCK_ACCESS_FS_READ_DIR`.
 const ADD_RULE: libc::c_long = 445;
 const PATH_BENEATH: libc::c_int = 1;
@@ -569,6 +572,16 @@ fn send(socket: RawFd, descriptor: RawFd) -> bool {
         libc::close(descriptor);
         sent == 1
     }
+}
+
+/// Which version of Landlock the system has; 0 for none.
+pub fn landlock_version() -> i64 {
+    /// `LANDLOCK_CREATE_RULESET_VERSION`
+    const VERSION: libc::c_int = 1;
+    let nothing: *const libc::c_void = std::ptr::null();
+    // SAFETY: with this flag the call takes no structure.
+    let version = unsafe { libc::syscall(CREATE_RULESET, nothing, 0_usize, VERSION) };
+    version.max(0)
 }
 
 /// How a process ended, and what it and all that it waited for took.

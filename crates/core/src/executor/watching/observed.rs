@@ -61,6 +61,8 @@ pub enum Gap {
     Socket(String),
     /// So many calls were made whose path could not be read.
     Unread(usize),
+    /// The system has no means to refuse a sealed job its network.
+    Network,
 }
 
 /// What was seen of a job's processes. Paths are from the root of the project, or absolute outside of it; bytes that
