@@ -215,10 +215,12 @@ impl LearnedInputs<'_, '_, '_, '_> {
             "" => String::new(),
             folder => format!("{folder}/"),
         };
-        let names = names.iter().map(String::as_str);
-        let digest = listing::digest(project, &inside, names);
-        let now = self.states.look_at_learned(project, &path);
-        self.states.set_learned(project, &path, now);
+        let digest = self.states.names_seen(project, &inside, names);
+        // What came or went since is for the next verdict to see.
+        if self.states.known(project, &path).is_none() {
+            self.states
+                .set_learned(project, &path, State::Content(digest));
+        }
         Edge {
             path,
             digest: Some(digest),

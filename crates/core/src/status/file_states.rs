@@ -4,6 +4,8 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::collections::HashSet;
 
+use xxhash_rust::xxh3::Xxh3;
+
 use crate::content::LearnedPath;
 use crate::content::Reader;
 use crate::content::Record;
@@ -22,6 +24,7 @@ use crate::project::What;
 use crate::status::learned_edges;
 use crate::status::listing;
 use crate::world::Clock;
+use crate::world::Digest;
 use crate::world::Disk;
 use crate::world::FileKind;
 
@@ -38,6 +41,8 @@ pub struct FileStates<'a> {
     ledger: &'a RefCell<Ledger>,
     of_path: Vec<Option<State>>,
     of_learned: HashMap<String, State>,
+    /// Of folders that were listed, by their names as they were then, the digest of those that count.
+    of_names: HashMap<(String, u64), Digest>,
     /// Paths at which a link stands, or a folder with links in it.
     pub linked: HashSet<PathId>,
     /// Records of files that had to be read, not yet in the ledger.
@@ -54,6 +59,7 @@ impl<'a> FileStates<'a> {
             ledger,
             of_path: Vec::new(),
             of_learned: HashMap::new(),
+            of_names: HashMap::new(),
             linked: HashSet::new(),
             fresh: Vec::new(),
             buffer: Vec::new(),
@@ -115,6 +121,19 @@ impl<'a> FileStates<'a> {
             let state = self.look_at_learned(project, &path);
             self.set_learned(project, &path, state);
         }
+    }
+
+    /// The digest of names that a step saw in a folder, which is empty for the root or ends with a slash, as far as they
+    /// count. Many steps see the same.
+    pub fn names_seen(&mut self, project: &Project<'_>, folder: &str, names: &[String]) -> Digest {
+        let mut hasher = Xxh3::new();
+        for name in names {
+            hasher.update(name.as_bytes());
+            hasher.update(&[0]);
+        }
+        let key = (folder.to_owned(), hasher.digest());
+        let digest = || listing::digest(project, folder, names.iter().map(String::as_str));
+        *self.of_names.entry(key).or_insert_with(digest)
     }
 
     /// Looks again at a path that a step learned of, which may stand for the names in a folder.
