@@ -335,3 +335,21 @@ fn what_cannot_be_sealed_is_told() {
         .status(2)
         .says(&["write `sealed` alone, or `sealed strictly`"]);
 }
+
+#[test]
+fn a_link_in_the_place_of_a_jobs_own_folder_leads_nowhere() {
+    let bed = furnished(
+        "target out/a\n  recipe: ln -s ../../data .handloom/jobs/0.own; echo a > @{target}\ntarget out/b\n  after out/a\n  sealed\n  recipe: echo b > ~/file; mkdir -p $TMPDIR/left/in; ln -s / $TMPDIR/link; echo b > @{target}\ntarget out/c\n  after out/b\n  sealed\n  recipe: ls -A ~ $TMPDIR > @{target}\n",
+    );
+    let run = bed.weave(&["-j1"]).status(0);
+    assert_eq!(bed.read("data/named.csv"), "named\n", "{}", run.shown());
+    let listed = bed.read("out/c");
+    assert!(
+        !listed.contains("left") && !listed.contains("file"),
+        "{listed}"
+    );
+    let jobs = std::fs::read_dir(bed.path(".handloom/jobs"))
+        .unwrap()
+        .flatten();
+    assert!(jobs.into_iter().all(|entry| !entry.path().is_dir()));
+}

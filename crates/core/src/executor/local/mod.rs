@@ -47,6 +47,7 @@ use crate::executor::local::job_markers::JobMarkers;
 use crate::executor::local::processes::ProcessFamily;
 use crate::executor::local::seal::JobSeal;
 use crate::executor::local::seal::SealFolders;
+use crate::executor::local::seal::remove_own_folders;
 use crate::executor::local::watch::WatchError;
 use crate::executor::local::watch::WatchedJob;
 use crate::executor::thread_pool::JobRunner;
@@ -328,6 +329,7 @@ impl JobRunner for LocalExecutor {
 
     fn finish(&self) -> io::Result<Vec<String>> {
         let ended = self.family.end_all();
+        remove_own_folders(&self.scratch);
         self.markers.end()?;
         Ok(ended)
     }

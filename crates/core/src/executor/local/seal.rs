@@ -52,8 +52,7 @@ impl JobSeal {
     ) -> Result<Self, WatchError> {
         let scratch = std::fs::canonicalize(folders.scratch)?;
         let own = own_folder(&scratch, &folders.slot)?;
-        let home = own.join("home");
-        own::create_folder(&home)?;
+        let home = own.join(HOME);
         let empty = own.join("root");
         command.env("HOME", &home).env("TMPDIR", &own);
         let path = path_of(command);
@@ -105,7 +104,58 @@ impl JobSeal {
 impl Drop for JobSeal {
     fn drop(&mut self) {
         // What stays is taken away by the next job of this slot.
-        let _ = remove(&self.own);
+        let _ = emptied(&self.own);
+    }
+}
+
+/// The home of a job, in its own folder.
+const HOME: &str = "home";
+
+/// How the own folder of a slot's jobs is called, behind the slot's number.
+const OWN: &str = ".own";
+
+/// Takes the own folders of all slots away, when no job runs any more.
+pub fn remove_own_folders(scratch: &Path) {
+    for entry in std::fs::read_dir(scratch).into_iter().flatten().flatten() {
+        let is_own = entry.file_name().to_string_lossy().contains(OWN);
+        if is_own && entry.file_type().is_ok_and(|kind| kind.is_dir()) {
+            // What does not let itself be taken away is in nobody's way.
+            let _ = remove(&entry.path());
+        }
+    }
+}
+
+/// Makes a job's own folder with an empty home, and nothing else, whatever is there. Folders stay where they can: some
+/// file systems take long to use again what was just freed.
+fn emptied(own: &Path) -> io::Result<()> {
+    // A link that a recipe put there leads to somebody else's files.
+    match std::fs::symlink_metadata(own) {
+        Ok(found) if found.is_dir() => {}
+        Ok(_) => {
+            std::fs::remove_file(own)?;
+            own::create_folder(own)?;
+        }
+        Err(_) => own::create_folder(own)?,
+    }
+    for entry in std::fs::read_dir(own)? {
+        let entry = entry?;
+        let is_folder = entry.file_type()?.is_dir();
+        match (is_folder, entry.file_name() == HOME) {
+            (true, true) => {
+                let is_empty = std::fs::read_dir(entry.path())?.next().is_none();
+                if !is_empty {
+                    remove(&entry.path())?;
+                }
+            }
+            (true, false) => remove(&entry.path())?,
+            (false, _) => std::fs::remove_file(entry.path())?,
+        }
+    }
+    let home = own.join(HOME);
+    if home.is_dir() {
+        Ok(())
+    } else {
+        own::create_folder(&home)
     }
 }
 
@@ -116,11 +166,11 @@ fn own_folder(scratch: &Path, slot: &str) -> io::Result<PathBuf> {
     let mut failed = io::Error::from(io::ErrorKind::AlreadyExists);
     for number in 0..MOST {
         let name = match number {
-            0 => format!("{slot}.own"),
-            number => format!("{slot}.own{number}"),
+            0 => format!("{slot}{OWN}"),
+            number => format!("{slot}{OWN}{number}"),
         };
         let folder = scratch.join(name);
-        match remove(&folder).and_then(|()| own::create_folder(&folder)) {
+        match emptied(&folder) {
             Ok(()) => return Ok(folder),
             Err(error) => failed = error,
         }
