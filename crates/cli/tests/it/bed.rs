@@ -129,7 +129,7 @@ impl Bed {
         let start = std::time::Instant::now();
         while !fs::metadata(self.path(name)).is_ok_and(|file| file.len() > 0) {
             assert!(
-                start.elapsed().as_secs() < 20,
+                start.elapsed().as_secs() < 120,
                 "{name} does not come\n{}--- said\n{}",
                 tree(&self.root()),
                 fs::read_to_string(self.path("../said")).unwrap_or_default()
