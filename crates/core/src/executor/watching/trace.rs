@@ -142,7 +142,11 @@ impl<'a> Trace<'a> {
 
     /// A name was looked up: what is there counts, or that nothing is.
     pub fn look(&mut self, path: &Path) -> Option<FileType> {
-        if self.reach == WatchReach::Project && SYSTEM.iter().any(|place| path.starts_with(place)) {
+        // A project may lie there itself.
+        if self.reach == WatchReach::Project
+            && SYSTEM.iter().any(|place| path.starts_with(place))
+            && !path.starts_with(self.root)
+        {
             return None;
         }
         match self.seen.get(path) {
