@@ -75,6 +75,7 @@ if (canvas) {
     const look = {
       made: [colour("--made"), colour("--made-soft")],
       same: [colour("--same"), "transparent"],
+      restored: [colour("--same"), "transparent"],
       failed: [colour("--failed"), colour("--failed-soft")],
       stopped: [colour("--held"), "transparent"],
     };
@@ -96,6 +97,7 @@ if (canvas) {
   function bar(job, left, right, [edge, fill], ink, gold) {
     const top = y(job.row), wide = right - left;
     const shown = Math.max(left, 0), until = Math.min(right, width);
+    if (job.ending === "restored") return fetched(job, left, top, wide, edge, gold);
     context.fillStyle = fill;
     context.fillRect(left, top, wide, BAR);
     if (job.ending === "failed") hatch(left, top, wide, edge);
@@ -114,6 +116,19 @@ if (canvas) {
       const name = job.step.length > room ? `…${job.step.slice(1 - room)}` : job.step;
       context.fillStyle = ink;
       context.fillText(name, shown + 5, top + BAR / 2 + 1);
+    }
+  }
+
+  /* What was fetched and not made is a spool: two rims and the thread between them, and as narrow as it was quick. */
+  function fetched(job, left, top, wide, edge, gold) {
+    const rim = Math.min(4, wide / 2), middle = top + BAR / 2;
+    context.fillStyle = edge;
+    context.fillRect(left, top, rim, BAR);
+    context.fillRect(left + wide - rim, top, rim, BAR);
+    context.fillRect(left, middle - (job === chosen ? 2 : 1), wide, job === chosen ? 4 : 2);
+    if (way.has(job.step)) {
+      context.fillStyle = gold;
+      context.fillRect(left, top + BAR, wide, 3);
     }
   }
 
@@ -167,6 +182,7 @@ if (canvas) {
       if (job.before != null) told.append(`, before ${seconds(job.before)}`);
       told.append(`, began at ${seconds(job.began)}`);
       if (job.after) told.append(`, after ${job.after}`);
+      if (job.from) told.append(`, from the ${job.from.shared ? "shared" : "local"} store, where it took ${seconds(job.from.took / 1e9)} to make (${job.from.made_in})`);
       if (job.waited >= 0.01) told.append(`, waited ${seconds(job.waited)} for a free place`);
       if (job.exit && job.ending === "failed") told.append(`, ${job.exit}`);
       told.append(document.createElement("br"));

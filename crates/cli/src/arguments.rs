@@ -88,6 +88,8 @@ pub enum Command {
     Watch(WatchArguments),
     /// Take away what was made, as far as it is unchanged.
     Clean(CleanArguments),
+    /// Show what the store of results holds and saved, and make room in it.
+    Store(StoreArguments),
     /// Write a first description that fits what is there.
     New(NewArguments),
     /// Lay the description out in the one standard way.
@@ -100,6 +102,23 @@ pub enum Command {
     Completions(CompletionsArguments),
     /// Write the manual pages into a folder.
     Manual(ManualArguments),
+}
+
+/// `handloom store`
+#[derive(Args, Debug)]
+pub struct StoreArguments {
+    /// Take away what was not used for longest, until the store is no larger than `store.size`.
+    #[arg(long)]
+    pub trim: bool,
+    /// Take away all results, of all your projects.
+    #[arg(long, conflicts_with = "trim")]
+    pub empty: bool,
+    /// Do not ask before that.
+    #[arg(short, long)]
+    pub yes: bool,
+    /// How to answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    pub format: Format,
 }
 
 /// `handloom manual`
@@ -150,6 +169,12 @@ pub struct RunningArguments {
     /// Let every recipe that runs read only what it names and the system, and write only its outputs.
     #[arg(long)]
     pub sealed: bool,
+    /// Run each step that runs a second time, or compare it with what the store has, and tell what came out differently.
+    #[arg(long)]
+    pub twice: bool,
+    /// Neither take results from the store nor keep them there.
+    #[arg(long)]
+    pub no_store: bool,
     /// Fail at once when another run works in this project, instead of waiting for it.
     #[arg(long)]
     pub no_wait: bool,
@@ -444,6 +469,8 @@ impl Arguments {
                     events: None,
                     watched: false,
                     sealed: false,
+                    twice: false,
+                    no_store: false,
                     no_wait: false,
                 },
             }),

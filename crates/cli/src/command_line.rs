@@ -1,15 +1,24 @@
 //! From what was typed to what is to be done.
 
 use std::ffi::OsString;
+use std::sync::OnceLock;
 
 use clap::CommandFactory;
 use clap::FromArgMatches;
 
 use crate::arguments::Arguments;
 
+/// The names of all commands, once they are known: to work them out takes as long as all else that opens a small project.
+static NAMES: OnceLock<Vec<String>> = OnceLock::new();
+
 /// The names of all commands.
 pub fn command_names() -> Vec<String> {
-    let command = Arguments::command();
+    NAMES
+        .get_or_init(|| names_of(&Arguments::command()))
+        .clone()
+}
+
+fn names_of(command: &clap::Command) -> Vec<String> {
     let commands = command.get_subcommands();
     commands
         .flat_map(|command| {
@@ -29,6 +38,7 @@ pub fn parse(typed: Vec<OsString>) -> Result<Arguments, clap::Error> {
         return Ok(Arguments::bare());
     }
     let mut command = Arguments::command();
+    NAMES.get_or_init(|| names_of(&command));
     let words = with_command(&command, typed);
     let matches = command.try_get_matches_from_mut(words)?;
     Arguments::from_arg_matches(&matches).map_err(|error| error.format(&mut command))

@@ -187,6 +187,7 @@ fn resident(root: &Path, steps: usize) {
         };
         let fresh = environment();
         let context = BuildContext {
+            store: None,
             disk: &disk,
             clock: &clock,
             executor: &place,

@@ -19,6 +19,7 @@
 //!         clock: &workspace.clock,
 //!         executor: &executor,
 //!         ledger: &workspace.ledger,
+//!         store: None,
 //!         environment: &environment,
 //!     };
 //!     let events = EventHub::new(&workspace.clock).direct(|told| println!("{:?}", told.event));
@@ -50,6 +51,7 @@
 //! - [`verdict`]: which steps run, and why
 //! - [`status`]: files and steps as they are now: dry run, clean, what a change means
 //! - [`project_cache`]: the worked-out project, kept between runs
+//! - [`store`]: results of earlier runs, by what they were made from
 //! - [`executor`]: where jobs run
 //! - [`scheduler`]: running them, in order and side by side; events out
 //! - [`records`]: what the last runs did, written from the events
@@ -67,6 +69,7 @@ pub mod project_cache;
 pub mod records;
 pub mod scheduler;
 pub mod status;
+pub mod store;
 pub mod text;
 pub mod verdict;
 pub mod workspace;

@@ -5,7 +5,7 @@ endif
 
 syn match   loomComment  "\(^\|\s\)#.*$"
 syn match   loomTop      "^\(let\|default\|target\|task\|include\|recipes\|supply\|setting\|language\)\>"
-syn match   loomClause   "^\s\+\(about\|needs\|after\|each\|learn\|given\|let\|env\|in\|when\|uses\|limit\|retry\|terminal\|remember\|sealed\|steps\|finally\|recipe\)\>"
+syn match   loomClause   "^\s\+\(about\|needs\|after\|each\|learn\|given\|let\|env\|in\|when\|uses\|limit\|retry\|terminal\|remember\|sealed\|store\|steps\|finally\|recipe\)\>"
 syn match   loomOperator "\s\(one of\|files\|except\|secret\|or\|output\|match\|into\|when\|is\|not\|has\|and\|with\|lines\|watched\)\s"
 syn match   loomLabel    "\<[A-Za-z_][A-Za-z0-9_-]*:\(\s\)\@="
 syn match   loomVariable "@{[^}]*}"

@@ -128,6 +128,7 @@ impl Bed {
     fn with_user<'c>(&self, command: &'c mut Command) -> &'c mut Command {
         command
             .env("XDG_CONFIG_HOME", self.folder.join("config"))
+            .env("XDG_CACHE_HOME", self.folder.join("cache"))
             .env("XDG_DATA_HOME", self.folder.join("data"))
     }
 }

@@ -327,6 +327,7 @@ pub fn build(root: &Path) -> Summary {
         root: workspace.location.root.clone(),
     };
     let context = BuildContext {
+        store: None,
         disk: &workspace.disk,
         clock: &workspace.clock,
         executor: &executor,

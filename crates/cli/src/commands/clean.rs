@@ -79,12 +79,12 @@ pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCo
 }
 
 /// Whether somebody is there to be asked.
-fn is_attended() -> bool {
+pub fn is_attended() -> bool {
     std::io::stdin().is_terminal() && std::io::stderr().is_terminal()
 }
 
 /// Asks, and waits for a line that begins with a `y`.
-fn confirm(question: &str) -> Result<bool, CommandError> {
+pub fn confirm(question: &str) -> Result<bool, CommandError> {
     let mut out = std::io::stderr().lock();
     out.write_all(question.as_bytes())?;
     out.flush()?;

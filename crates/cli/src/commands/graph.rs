@@ -12,6 +12,7 @@ use handloom_core::project::paths::from_root;
 use handloom_core::records::Runs;
 use handloom_core::scheduler::Ending;
 use handloom_core::text::nearest;
+use handloom_core::verdict::ResultOrigin;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
@@ -135,6 +136,10 @@ fn view(
         predictions: &predictions,
         is_there: &|path| read_only.is_there(path),
         failed: &failed,
+        restored: &|name| {
+            let record = ledger.step(name);
+            record.is_some_and(|record| ResultOrigin::among(record.reasons()).is_some())
+        },
     }
     .view();
     let most = if arguments.to.is_some() || arguments.format == Format::Json {

@@ -166,11 +166,14 @@ fn one(
         if let Some(exit) = job.exit.as_deref().filter(|_| job.ending == Ending::Failed) {
             why = format!("{exit}; {why}");
         }
+        if let Some(origin) = &job.from {
+            why = format!("{}; {why}", text::origin(origin));
+        }
         out.push_str(&format!(
             "{:>5}  {}  {}  {:>7}  {}\n",
             run.head.run,
             ui.out.paint(Role::Faint, &started(run.head.started).plain),
-            ui.out.paint(role, &format!("{:>7}", job.ending.name())),
+            ui.out.paint(role, &format!("{:>8}", job.ending.name())),
             text::seconds(job.took),
             ui.out.paint(Role::Faint, &text::safe(&why))
         ));

@@ -15,6 +15,7 @@ mod run;
 mod running;
 mod settings;
 mod step_reads;
+mod store;
 mod tidy;
 mod unchanged;
 mod watch;
@@ -134,6 +135,7 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, CommandError> {
         Command::Report(report) => report::run(common, report, ui),
         Command::Watch(watch) => watch::run(common, watch, ui),
         Command::Clean(clean) => clean::run(common, clean, ui),
+        Command::Store(store) => store::run(store, ui),
         Command::New(new) => new::run(new, ui),
         Command::Tidy(tidy) => tidy::run(common, tidy, ui),
         Command::Settings(settings) => settings::run(common, settings, ui),

@@ -14,6 +14,8 @@ use handloom_core::project::Project;
 use handloom_core::project::values::Vars;
 use handloom_core::scheduler::JobBuilder;
 use handloom_core::scheduler::RecipeMode;
+use handloom_core::scheduler::StoredResults;
+use handloom_core::scheduler::foresee_restored;
 use handloom_core::status::Decision;
 use handloom_core::status::Prediction;
 use handloom_core::workspace::Access;
@@ -37,6 +39,9 @@ struct PredictedStep<'a> {
     outputs: Vec<&'a str>,
     would: &'static str,
     reasons: Vec<&'static str>,
+    /// It would not run, but be taken from the store.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    stored: bool,
 }
 
 #[derive(Serialize)]
@@ -59,7 +64,7 @@ pub fn run(
         };
         let asked = ask_watch(&approach, &arguments.names);
         if let Some(kept) = asked.or_else(|| approach.unchanged(&request, cores(), None)) {
-            ui.print(&total(0, 0, kept))?;
+            ui.print(&total(0, 0, 0, kept))?;
             return Ok(ExitCode::SUCCESS);
         }
     }
@@ -67,22 +72,60 @@ pub fn run(
     ReadOnlyProject::at_opened_asking(&workspace, arguments.asking, ui, |read_only| {
         let (order, predictions) = read_only.dry_run(&arguments.names, arguments.remake)?;
         let project = read_only.project;
+        let stored = stored(read_only, &order, &predictions);
         match arguments.format {
-            Format::Json => ui.print_json(&json(project, &predictions))?,
+            Format::Json => ui.print_json(&json(project, &order, &predictions, &stored))?,
             Format::Text => {
                 read_only.warnings()?;
-                ui.print(&render(read_only.vars, project, &order, &predictions, ui))?;
+                let foreseen = Foreseen {
+                    order: &order,
+                    predictions: &predictions,
+                    stored: &stored,
+                };
+                ui.print(&render(read_only.vars, project, &foreseen, ui))?;
             }
         }
         Ok(ExitCode::SUCCESS)
     })
 }
 
-fn json<'p>(project: &'p Project<'_>, predictions: &PerPosition<Prediction>) -> PreviewJson<'p> {
-    let steps = predictions
-        .values()
-        .filter(|prediction| !matches!(prediction.node.node(project), Node::Set(_)))
-        .map(|prediction| {
+/// What a preview tells of.
+struct Foreseen<'f> {
+    order: &'f Order,
+    predictions: &'f PerPosition<Prediction>,
+    /// Which of those that would run would be restored instead.
+    stored: &'f PerPosition<bool>,
+}
+
+/// Which steps that would run would be restored instead.
+fn stored(
+    read_only: &ReadOnlyProject<'_, '_>,
+    order: &Order,
+    predictions: &PerPosition<Prediction>,
+) -> PerPosition<bool> {
+    let Some(store) = read_only.workspace.store() else {
+        return PerPosition::filled(order, false);
+    };
+    let stored = StoredResults {
+        project: read_only.project,
+        store: &store,
+        recipes: read_only.workspace.settings.recipes.unwrap_or_default(),
+    };
+    let (vars, environment) = (read_only.vars, read_only.environment);
+    foresee_restored(&stored, vars, environment, order, predictions, cores())
+}
+
+fn json<'p>(
+    project: &'p Project<'_>,
+    order: &Order,
+    predictions: &PerPosition<Prediction>,
+    stored: &PerPosition<bool>,
+) -> PreviewJson<'p> {
+    let steps = order
+        .positions()
+        .filter(|&position| !matches!(order.node(position).node(project), Node::Set(_)))
+        .map(|position| {
+            let prediction = &predictions[position];
             let mut reasons: Vec<&'static str> = prediction
                 .reasons
                 .iter()
@@ -101,22 +144,19 @@ fn json<'p>(project: &'p Project<'_>, predictions: &PerPosition<Prediction>) -> 
                 },
                 would: prediction.decision.name(),
                 reasons,
+                stored: stored[position],
             }
         })
         .collect();
     PreviewJson { steps }
 }
 
-fn render<'d>(
-    vars: &Vars<'d>,
-    project: &Project<'d>,
-    order: &Order,
-    predictions: &PerPosition<Prediction>,
-    ui: Ui,
-) -> String {
+fn render<'d>(vars: &Vars<'d>, project: &Project<'d>, foreseen: &Foreseen<'_>, ui: Ui) -> String {
+    let (order, predictions) = (foreseen.order, foreseen.predictions);
     let mut out = String::new();
-    let (mut run, mut maybe, mut keep) = (0, 0, 0);
-    for prediction in predictions.values() {
+    let (mut run, mut maybe, mut keep, mut restore) = (0, 0, 0, 0);
+    for position in order.positions() {
+        let prediction = &predictions[position];
         let node = prediction.node.node(project);
         if matches!(node, Node::Set(_)) {
             continue;
@@ -125,6 +165,10 @@ fn render<'d>(
             Decision::Keep => {
                 keep += 1;
                 continue;
+            }
+            Decision::Run if foreseen.stored[position] => {
+                restore += 1;
+                ("restore", Role::Same)
             }
             Decision::Run => {
                 run += 1;
@@ -151,13 +195,14 @@ fn render<'d>(
             script(vars, project, prediction, &mut out);
         }
     }
-    out.push_str(&total(run, maybe, keep));
+    out.push_str(&total(restore, run, maybe, keep));
     out
 }
 
 /// The line below: how many of each there are.
-fn total(run: usize, maybe: usize, keep: usize) -> String {
+fn total(restore: usize, run: usize, maybe: usize, keep: usize) -> String {
     let counts = [
+        (restore, "would be restored"),
         (run, "would run"),
         (maybe, "may run"),
         (keep, "would be kept"),

@@ -139,7 +139,7 @@ fn own_job(location: &ProjectLocation) -> Option<Inside> {
 pub fn exit_code(summary: &Summary, cancel: &CancelToken) -> ExitCode {
     ExitCode::from(if cancel.is_raised() {
         failure::INTERRUPTED
-    } else if summary.failed > 0 {
+    } else if summary.failed > 0 || summary.differing > 0 {
         failure::RECIPE
     } else {
         failure::DONE
@@ -267,11 +267,7 @@ impl BuildRun<'_> {
         } = self;
         let sources = &workspace.description.sources;
         let options = options(workspace, work)?;
-        let typed = Typed {
-            folder: &workspace.location.folder,
-            is_personal: workspace.is_personal,
-            call: work.call.as_ref(),
-        };
+        let typed = Typed::of(workspace, work);
         let alone = |name: &str, task: bool| typed.alone(name, task);
         let manner = Manner {
             output: output(workspace, work),
@@ -290,7 +286,9 @@ impl BuildRun<'_> {
             run: Some(recorder.run()),
             ..options
         };
+        let store = workspace.store().filter(|_| !work.running.no_store);
         let context = BuildContext {
+            store: store.as_ref(),
             disk: &workspace.disk,
             clock: &workspace.clock,
             executor,
@@ -389,7 +387,15 @@ struct Typed<'a> {
     call: Option<&'a (String, TaskCall)>,
 }
 
-impl Typed<'_> {
+impl<'a> Typed<'a> {
+    fn of(workspace: &'a Workspace, work: &'a Work<'_>) -> Self {
+        Self {
+            folder: &workspace.location.folder,
+            is_personal: workspace.is_personal,
+            call: work.call.as_ref(),
+        }
+    }
+
     /// What to type, in the folder that the user is in, to run one step or task alone.
     fn alone(&self, name: &str, task: bool) -> String {
         if !task {
@@ -439,6 +445,7 @@ fn options(workspace: &Workspace, work: &Work<'_>) -> Result<BuildOptions, Comma
             arguments::FailureChoice::Continue => OnFailure::Continue,
         },
         remake: work.remake,
+        twice: work.running.twice,
         memory: memory(),
         live: output(workspace, work) == Output::Live,
         old_outputs: match workspace.settings.set_by {

@@ -7,6 +7,7 @@ use serde::Serialize;
 use handloom_core::project::description::FILE_NAME;
 use handloom_core::project::environment::Origin;
 use handloom_core::project::frame::Frame;
+use handloom_core::store::shared::without_credentials;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
@@ -21,6 +22,11 @@ use crate::ui::text;
 use handloom_core::workspace::Workspace;
 use handloom_core::workspace::settings::RUNS;
 use handloom_core::workspace::settings::SetBy;
+use handloom_core::workspace::store_settings::LEAST;
+use handloom_core::workspace::store_settings::STORE_KEYS;
+use handloom_core::workspace::store_settings::StoreKeyword;
+use handloom_core::workspace::store_settings::StoreSettings;
+use handloom_core::workspace::store_settings::WAIT;
 
 #[derive(Serialize)]
 struct SettingJson {
@@ -87,7 +93,14 @@ fn set(workspace: &Workspace) -> Vec<SettingJson> {
     let settings = &workspace.settings;
     let setting = |name: &'static str, value: Vec<String>, is_set: bool, otherwise: &str| {
         let mut places = workspace.from_project.places.iter();
+        let variable = STORE_KEYS.iter().find(|key| key.name == name);
+        let variable = variable.map(StoreKeyword::variable);
+        let variable =
+            variable.filter(|name| std::env::var_os(name).is_some_and(|set| !set.is_empty()));
         let from = match places.find(|(known, _)| *known == name) {
+            _ if variable.is_some() => {
+                format!("{} in the environment", variable.unwrap_or_default())
+            }
             Some((_, span)) => workspace.description.sources.name_and_line(*span),
             None if is_set => "the user's settings".to_owned(),
             None => otherwise.to_owned(),
@@ -109,7 +122,7 @@ fn set(workspace: &Workspace) -> Vec<SettingJson> {
     let runs = number(settings.runs.unwrap_or(RUNS));
     let grace = vec![text::seconds(settings.grace())];
     let recipes = word(settings.recipes.unwrap_or_default().name());
-    vec![
+    let mut all = vec![
         setting("jobs", jobs, settings.jobs.is_some(), "the number of cores"),
         setting(
             "output",
@@ -128,7 +141,31 @@ fn set(workspace: &Workspace) -> Vec<SettingJson> {
         setting("recipes", recipes, settings.recipes.is_some(), without),
         setting("sealed-read", or_none(reads), !reads.is_empty(), without),
         setting("trust", or_none(trust), !trust.is_empty(), without),
-    ]
+    ];
+    all.extend(STORE_KEYS.iter().map(|key| {
+        let set = settings.store.text(key.name);
+        let is_set = set.is_some();
+        let value = set.unwrap_or_else(|| store_default(key.name, workspace));
+        setting(key.name, vec![without_credentials(&value)], is_set, without)
+    }));
+    all
+}
+
+/// A setting of the store as it is when nobody sets it.
+fn store_default(key: &str, workspace: &Workspace) -> String {
+    let nothing = StoreSettings::default();
+    match key {
+        "store.use" => "always".to_owned(),
+        "store.folder" => workspace
+            .user
+            .store()
+            .map_or_else(|| "none".to_owned(), |folder| folder.display().to_string()),
+        "store.size" => nothing.size_text().to_owned(),
+        "store.least" => LEAST.to_owned(),
+        "store.share" => "false".to_owned(),
+        "store.wait" => WAIT.to_owned(),
+        _ => "none".to_owned(),
+    }
 }
 
 fn or_none(words: &[String]) -> Vec<String> {

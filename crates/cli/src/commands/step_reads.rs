@@ -60,7 +60,7 @@ impl<'r> StepReads<'r> {
         for edge in record.learned() {
             match LearnedPath::of(edge.path) {
                 _ if edge.is_in_vain() => reads.absent.push(edge.path),
-                LearnedPath::File(path) => reads.read.push(path),
+                LearnedPath::File(path) | LearnedPath::Link(path) => reads.read.push(path),
                 LearnedPath::Names("") => reads.listed.push("./"),
                 LearnedPath::Names(folder) => reads.listed.push(folder),
                 LearnedPath::Folder(folder) => reads.folders.push(folder),

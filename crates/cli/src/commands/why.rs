@@ -18,6 +18,7 @@ use handloom_core::status::Decision;
 use handloom_core::status::Prediction;
 use handloom_core::verdict::Reason;
 use handloom_core::verdict::ReasonKind;
+use handloom_core::verdict::ResultOrigin;
 use handloom_core::workspace::Access;
 use handloom_core::workspace::Workspace;
 use handloom_core::world::share;
@@ -35,6 +36,7 @@ use crate::project;
 use crate::standing::StandingWish;
 use crate::standing::TextStyle;
 use crate::ui::Ui;
+use crate::ui::events::OriginJson;
 use crate::ui::style::Role;
 use crate::ui::text;
 
@@ -43,6 +45,14 @@ struct WhyJson<'a> {
     step: String,
     reasons: &'a [Reason],
     would: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    from: Option<OriginJson<'a>>,
+}
+
+/// Where what a step made last came from, when it was restored.
+fn origin(workspace: &Workspace, key: &str) -> Option<ResultOrigin> {
+    let ledger = workspace.ledger.borrow();
+    ResultOrigin::among(ledger.step(key)?.reasons())
 }
 
 /// Carries the command out.
@@ -90,10 +100,12 @@ pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode
         };
         if arguments.format == Format::Json {
             let would = predictions[position].decision.name();
+            let origin = origin(read_only.workspace, &key);
             ui.print_json(&WhyJson {
                 step: name,
                 reasons,
                 would,
+                from: origin.as_ref().map(OriginJson::of),
             })?;
             return Ok(ExitCode::SUCCESS);
         }
@@ -132,10 +144,12 @@ pub fn of_kept(
     };
     if style.json {
         let would = Decision::Keep.name();
+        let origin = origin(workspace, step);
         return ui.json(&WhyJson {
             step: step.to_owned(),
             reasons: &reasons,
             would,
+            from: origin.as_ref().map(OriginJson::of),
         });
     }
     let mut out = String::new();
@@ -177,12 +191,19 @@ fn explain_last(
         ));
         return;
     };
-    out.push_str(&format!(
-        "{} ran {} and took {}, because\n",
-        ui.out.paint(Role::Name, &text::safe(name)),
-        when(record.ended_at()),
-        took(record)
-    ));
+    let painted = ui.out.paint(Role::Name, &text::safe(name));
+    match ResultOrigin::among(record.reasons()) {
+        Some(origin) => out.push_str(&format!(
+            "{painted} was restored {}, {}, because\n",
+            when(record.ended_at()),
+            text::safe(&text::origin(&origin))
+        )),
+        None => out.push_str(&format!(
+            "{painted} ran {} and took {}, because\n",
+            when(record.ended_at()),
+            took(record)
+        )),
+    }
     for reason in reasons {
         if reason.kind == ReasonKind::RecipeChanged && reason.was.is_some() {
             let now = format!("{}{}", record.parameters(), record.recipe_text());
@@ -349,10 +370,17 @@ fn kept(workspace: &Workspace, key: &str, name: &str, out: &mut String) {
     let Some(record) = ledger.step(key) else {
         return;
     };
-    out.push_str(&format!(
-        "  it last ran {} and took {}\n",
-        when(record.ended_at()),
-        took(record)
-    ));
+    match ResultOrigin::among(record.reasons()) {
+        Some(origin) => out.push_str(&format!(
+            "  it was restored {}, {}\n",
+            when(record.ended_at()),
+            text::safe(&text::origin(&origin))
+        )),
+        None => out.push_str(&format!(
+            "  it last ran {} and took {}\n",
+            when(record.ended_at()),
+            took(record)
+        )),
+    }
     StepReads::of(record).write(false, out);
 }

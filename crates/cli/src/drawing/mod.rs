@@ -31,6 +31,8 @@ struct NodeJson<'a> {
     count: usize,
     counts: serde_json::Map<String, serde_json::Value>,
     reason: Option<&'a str>,
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    restored: bool,
     files: &'a [String],
 }
 
@@ -40,6 +42,9 @@ struct EdgeJson {
     to: usize,
     kind: &'static str,
 }
+
+/// What is said of a step that is kept, and was restored when it last changed.
+const FROM_STORE: &str = "from the store";
 
 /// The picture as programs read it.
 pub fn json(view: &GraphView) -> impl Serialize + '_ {
@@ -61,6 +66,7 @@ pub fn json(view: &GraphView) -> impl Serialize + '_ {
                     .filter(|(state, _)| *state != ViewState::None)
                     .map(|(state, count)| (state.name().to_owned(), (*count).into()))
                     .collect(),
+                restored: node.restored,
                 reason: Some(node.reason.as_str()).filter(|reason| !reason.is_empty()),
                 files: &node.files,
             })
@@ -82,6 +88,7 @@ fn note(node: &ViewNode) -> String {
     let words = node.state.words();
     if node.count == 1 {
         return match (words, node.reason.as_str()) {
+            ("kept", _) if node.restored => FROM_STORE.to_owned(),
             ("kept", _) => String::new(),
             // That its outputs are missing is no news then.
             (words, _) if node.state == ViewState::Failed => words.to_owned(),

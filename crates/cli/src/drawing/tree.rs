@@ -68,7 +68,8 @@ fn line(node: &ViewNode, depth: usize, above: bool, theme: Theme) -> String {
     // One step's state stands in front already.
     let one = node.count == 1 && node.kind != ViewKind::Set;
     let mut rest = match (one, node.state) {
-        (true, ViewState::Kept | ViewState::Failed) => String::new(),
+        (true, ViewState::Kept) => note(node),
+        (true, ViewState::Failed) => String::new(),
         (true, _) => text::safe(&node.reason),
         (false, _) => text::safe(&note(node)),
     };

@@ -129,7 +129,7 @@ fn write_case(xml: &mut Xml, case: &TestCase<'_>) -> io::Result<()> {
         .with_attribute(("name", &*text::safe(&job.step)))
         .with_attribute(("classname", &*text::safe(&job.by)))
         .with_attribute(("time", &*seconds(job.took)));
-    if case.bad.is_none() && job.reasons.is_empty() {
+    if case.bad.is_none() && job.reasons.is_empty() && job.from.is_none() {
         element.write_empty()?;
         return Ok(());
     }
@@ -139,8 +139,12 @@ fn write_case(xml: &mut Xml, case: &TestCase<'_>) -> io::Result<()> {
                 .with_attribute(("message", &*text::safe(&bad.message)))
                 .write_text_content(BytesText::new(&text::safe_lines(case.printed)))?;
         }
-        if !job.reasons.is_empty() {
-            let why = format!("why it ran: {}", job.reasons.join("; "));
+        if !job.reasons.is_empty() || job.from.is_some() {
+            let reasons = job.reasons.join("; ");
+            let why = match &job.from {
+                Some(origin) => format!("restored: {}; why: {reasons}", text::origin(origin)),
+                None => format!("why it ran: {reasons}"),
+            };
             xml.create_element("system-out")
                 .write_text_content(BytesText::new(&text::safe(&why)))?;
         }

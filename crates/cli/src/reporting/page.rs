@@ -139,7 +139,7 @@ fn time_line(whole: &Whole<'_>, out: &mut String) {
          <button type=\"button\" data-zoom=\"all\">0 all</button> \
          <span>arrow keys go from job to job, the pointer drags, Ctrl and the wheel go nearer</span></p>\n\
          <canvas tabindex=\"0\" role=\"img\" aria-label=\"Jobs over time, one row for each that could run at once\" aria-describedby=\"told\"></canvas>\n\
-         <p class=\"key\"><i class=\"made\"></i>made <i class=\"same\"></i>came out the same \
+         <p class=\"key\"><i class=\"made\"></i>made <i class=\"same\"></i>came out the same <i class=\"restored\"></i>from the store \
          <i class=\"failed\"></i>failed <i class=\"way\"></i>on the longest way</p>\n\
          <div id=\"told\" aria-live=\"polite\"></div>\n\
          <noscript><p>The time line is drawn by a script; the tables below need none.</p></noscript>\n</section>\n",
@@ -312,6 +312,15 @@ fn differences(whole: &Whole<'_>, out: &mut String) {
     section("Compared with before", &about, &rows, out);
 }
 
+/// Why a job ran, and where its result came from when it did not.
+fn why(job: &JobRecord) -> String {
+    let reasons = job.reasons.join("; ");
+    match &job.from {
+        Some(origin) => format!("{reasons} ({})", text::origin(origin)),
+        None => reasons,
+    }
+}
+
 fn all_jobs(whole: &Whole<'_>, out: &mut String) {
     let jobs = &whole.run.jobs;
     if jobs.is_empty() {
@@ -358,7 +367,7 @@ fn all_jobs(whole: &Whole<'_>, out: &mut String) {
             out,
             "<tr class=\"{ending}\"><td>{began}<td>{took}<td>{before}<td>{ending}<td>{}<td>{}<td>{memory}</tr>",
             name(job),
-            escaped(&job.reasons.join("; ")),
+            escaped(&why(job)),
             ending = job.ending.name(),
         );
     }

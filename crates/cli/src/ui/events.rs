@@ -12,10 +12,12 @@ use handloom_core::scheduler::ReadReport;
 use handloom_core::scheduler::Summary;
 use handloom_core::text::Sources;
 use handloom_core::verdict::Reason;
+use handloom_core::verdict::ResultOrigin;
 use handloom_core::world::ByteSize;
 use handloom_core::world::rounded_seconds;
 
 use crate::ui::text;
+use crate::ui::twice::TwiceJson;
 
 /// Writes events as they happen.
 pub struct EventWriter {
@@ -50,6 +52,10 @@ enum EventLine<'a> {
         took: Option<UsageJson>,
         #[serde(skip_serializing_if = "Option::is_none")]
         log: Option<&'a str>,
+        #[serde(skip_serializing_if = "Option::is_none")]
+        from: Option<OriginJson<'a>>,
+        #[serde(skip_serializing_if = "Option::is_none")]
+        twice: Option<TwiceJson<'a>>,
     },
     Spared {
         step: &'a str,
@@ -73,6 +79,29 @@ struct UsageJson {
     slot: usize,
     processor: f64,
     memory: ByteSize,
+}
+
+/// Where the result of a step came from that was restored; also in the answers of `why`.
+#[derive(Serialize)]
+pub struct OriginJson<'a> {
+    store: &'static str,
+    made: String,
+    /// How long it took there.
+    seconds: f64,
+    /// A machine's name and a folder.
+    place: &'a str,
+}
+
+impl<'a> OriginJson<'a> {
+    /// As programs read it.
+    pub fn of(origin: &'a ResultOrigin) -> Self {
+        Self {
+            store: if origin.shared { "shared" } else { "local" },
+            made: text::started(origin.made_at).iso,
+            seconds: rounded_seconds(origin.took()),
+            place: &origin.made_in,
+        }
+    }
 }
 
 fn names(reasons: &[Reason]) -> Vec<&'static str> {
@@ -127,6 +156,8 @@ impl EventWriter {
                     memory: usage.memory,
                 }),
                 log: ended.output.log.as_deref(),
+                from: ended.origin.as_ref().map(OriginJson::of),
+                twice: ended.twice.as_ref().map(TwiceJson::of),
             },
             Event::Spared { step, .. } => EventLine::Spared { step },
             Event::Aside { path, to } => EventLine::Moved { path, to },
@@ -139,7 +170,7 @@ impl EventWriter {
             },
             Event::Read(read) => EventLine::Read(read),
             Event::Summary(summary) => EventLine::Summary(*summary),
-            Event::Printed { .. } | Event::Finally { .. } => return,
+            Event::Printed { .. } | Event::Finally { .. } | Event::Restoring { .. } => return,
         };
         self.put(&line);
     }

@@ -46,6 +46,8 @@ const UNKNOWN: Duration = Duration::from_millis(500);
 
 /// A job that runs.
 struct LiveJob {
+    /// The step or task.
+    step: String,
     name: String,
     since: Instant,
     usual: Option<Duration>,
@@ -93,21 +95,30 @@ impl Board {
                 self.known += *usual;
                 self.unknown += unknown;
             }
-            Event::Began { step, usual, .. } => self.jobs.push(LiveJob {
-                name: text::safe(step),
+            Event::Began { step, usual, .. } => {
+                // It could not be restored after all.
+                self.jobs.retain(|job| job.step != *step);
+                self.jobs.push(LiveJob {
+                    step: step.clone(),
+                    name: text::safe(step),
+                    since: now,
+                    usual: *usual,
+                });
+            }
+            Event::Restoring { step, usual } => self.jobs.push(LiveJob {
+                step: step.clone(),
+                name: format!("{} (from the store)", text::safe(step)),
                 since: now,
                 usual: *usual,
             }),
             Event::Spared { usual, .. } => self.close(*usual, None),
             Event::Ended(ended) => {
                 self.failed += usize::from(ended.failure.is_some());
-                let at = self
-                    .jobs
-                    .iter()
-                    .position(|job| job.name == text::safe(&ended.step));
+                let at = self.jobs.iter().position(|job| job.step == ended.step);
                 if let Some(at) = at {
                     let job = self.jobs.remove(at);
-                    self.close(job.usual, Some(ended.took));
+                    let ran = ended.origin.is_none();
+                    self.close(job.usual, ran.then_some(ended.took));
                 }
             }
             _ => {}
@@ -499,5 +510,18 @@ mod tests {
         }
         let lines = board.lines(now, 80, 24, PLAIN);
         assert_eq!(lines[6], "         and 34 more");
+    }
+
+    #[test]
+    fn what_is_restored_is_told_from_what_runs() {
+        let (mut board, now) = board();
+        let step = "out/a".to_owned();
+        board.tell(&Event::Restoring { step, usual: None }, now);
+        let shown = |board: &Board| board.lines(now, 80, 24, PLAIN).join("\n");
+        assert!(shown(&board).contains("out/a (from the store)"));
+        // It could not be put in place, and runs after all.
+        board.tell(&began("out/a", None), now);
+        assert!(shown(&board).contains("out/a") && !shown(&board).contains("from the store"));
+        assert_eq!(shown(&board).matches("out/a").count(), 1);
     }
 }

@@ -9,6 +9,7 @@ pub mod reads;
 pub mod report;
 pub mod style;
 pub mod text;
+pub mod twice;
 pub mod watch_status;
 
 use std::io;

@@ -5,6 +5,7 @@ use std::io;
 use std::io::Write;
 use std::time::Duration;
 
+use handloom_core::executor::TwiceReport;
 use handloom_core::scheduler::Ended;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Event;
@@ -27,6 +28,7 @@ use crate::ui::style::Role;
 use crate::ui::style::Theme;
 use crate::ui::style::counts;
 use crate::ui::text;
+use crate::ui::twice;
 
 /// Paragraphs are broken at so many characters.
 const WIDTH: usize = 90;
@@ -200,6 +202,7 @@ impl<'a> Report<'a> {
                 self.scripts.insert(step.clone(), script.clone());
             }
             Event::Planned { .. }
+            | Event::Restoring { .. }
             | Event::Began { .. }
             | Event::Spared { .. }
             | Event::Warning(_) => {}
@@ -248,12 +251,17 @@ impl<'a> Report<'a> {
             self.put_named(&ended.step, &rest);
         }
         let only_bad = self.ui.detail == Detail::Quiet || self.manner.output == Output::Failures;
-        if only_bad && ended.ending.is_good() {
+        let differs = ended.twice.as_ref().is_some_and(TwiceReport::differs);
+        if only_bad && ended.ending.is_good() && !differs {
             return;
         }
         let mut block = self.line(ended);
         if self.ui.detail == Detail::Verbose {
             self.reasons(&ended.reasons, &mut block);
+            if let Some(origin) = &ended.origin {
+                let line = format!("{INDENT}{}\n", text::safe(&text::origin(origin)));
+                block.push_str(&self.theme().paint(Role::Faint, &line));
+            }
             if let Some(script) = self.scripts.remove(&ended.step)
                 && ended.failure.is_none()
             {
@@ -276,11 +284,19 @@ impl<'a> Report<'a> {
                 self.alone
                     .push((self.manner.alone)(&ended.step, ended.task));
             }
+            None if ended.origin.is_some() && !ended.output.is_empty() => {
+                let title = theme.paint(Role::Faint, "what it printed when it was made:");
+                block.push_str(&format!("{INDENT}{title}\n"));
+                failure_report::indented(&ended.output, theme, &mut block);
+            }
             None if shows_output => failure_report::indented(&ended.output, theme, &mut block),
             None => {}
         }
+        if let Some(twice) = &ended.twice {
+            twice::write(twice, theme, &mut block);
+        }
         self.put(&block);
-        if ended.failure.is_some() {
+        if ended.failure.is_some() || differs {
             self.failures.push((0, block));
         }
     }
@@ -292,11 +308,10 @@ impl<'a> Report<'a> {
             Ending::Made if ended.task => "done",
             ending => ending.name(),
         };
-        let word = format!("{word:>7}");
         let name = text::safe(&ended.step);
         let mut line = format!(
-            "{}  {}",
-            theme.ending(ended.ending, &word),
+            "{}{}",
+            theme.ending_word(ended.ending, word),
             theme.paint(Role::Name, &name)
         );
         let pad = COLUMN.saturating_sub(text::columns(&name));
@@ -368,7 +383,7 @@ impl<'a> Report<'a> {
             .map(|(_, block)| block.clone())
             .collect();
         for block in again {
-            self.put(&format!("\nonce more, what failed:\n{block}"));
+            self.put(&format!("\nonce more, what went wrong:\n{block}"));
         }
         self.name_held();
         if self.ui.detail != Detail::Quiet {
@@ -449,5 +464,16 @@ fn summary_line(summary: &Summary, theme: Theme) -> String {
     } else {
         parts.join(", ")
     };
-    format!("{all} in {}", text::seconds(summary.took))
+    let twice = match (summary.twice, summary.differing) {
+        (0, _) => String::new(),
+        (twice, 0) => format!("; {twice} run twice, and the same"),
+        (twice, differing) => {
+            let differs = format!("{differing} came out differently");
+            format!(
+                "; {twice} run twice: {}",
+                theme.paint(Role::Failed, &differs)
+            )
+        }
+    };
+    format!("{all} in {}{twice}", text::seconds(summary.took))
 }

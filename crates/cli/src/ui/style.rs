@@ -57,6 +57,13 @@ impl Theme {
         format!("{}{text}{}", style.render(), style.render_reset())
     }
 
+    /// The word of an ending in front of a step's name, in its style.
+    pub fn ending_word(self, ending: Ending, word: &str) -> String {
+        // The longest one takes one of the two columns behind it.
+        let gap = if word.len() > 7 { " " } else { "  " };
+        format!("{}{gap}", self.ending(ending, &format!("{word:>7}")))
+    }
+
     /// The style of an ending.
     pub fn ending(self, ending: Ending, text: &str) -> String {
         let role = match ending {

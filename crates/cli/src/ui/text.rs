@@ -4,6 +4,7 @@ use std::borrow::Cow;
 use std::time::Duration;
 
 use handloom_core::project::secret;
+use handloom_core::verdict::ResultOrigin;
 use handloom_core::world::ByteSize;
 use handloom_core::world::names;
 
@@ -211,6 +212,21 @@ pub fn started(nanoseconds: i64) -> Started {
         plain: zoned.strftime("%Y-%m-%d %H:%M:%S").to_string(),
         iso: time.to_string(),
     }
+}
+
+/// Where a restored result came from.
+pub fn origin(origin: &ResultOrigin) -> String {
+    let store = if origin.shared {
+        "the shared store"
+    } else {
+        "the store"
+    };
+    format!(
+        "from {store}: made {} in {}, where it took {}",
+        started(origin.made_at).plain,
+        origin.made_in,
+        seconds(origin.took())
+    )
 }
 
 #[cfg(test)]

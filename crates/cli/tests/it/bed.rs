@@ -12,6 +12,10 @@ use serde_json::Value;
 /// A project's folder, away from the user's settings.
 pub struct Bed {
     folder: tempfile::TempDir,
+    /// The store that results are kept in, when there is one.
+    store: Option<PathBuf>,
+    /// The folder that is shared with others.
+    shared: Option<PathBuf>,
 }
 
 /// How a run went. Its assertions show all of it when they fail.
@@ -42,10 +46,30 @@ impl Bed {
     fn below(folder: &Path, loom: &str) -> Self {
         let bed = Self {
             folder: tempfile::tempdir_in(folder).unwrap(),
+            store: None,
+            shared: None,
         };
         fs::create_dir(bed.folder.path().join("project")).unwrap();
         bed.write("hand.loom", loom);
         bed
+    }
+
+    /// With a store of its own, in which everything is kept.
+    pub fn with_store(self) -> Self {
+        let store = self.folder.path().join("store");
+        self.with_store_at(store)
+    }
+
+    /// With a store that others may have as well.
+    pub fn with_store_at(mut self, store: PathBuf) -> Self {
+        self.store = Some(store);
+        self
+    }
+
+    /// With a shared store behind its own: a folder.
+    pub fn sharing(mut self, folder: PathBuf) -> Self {
+        self.shared = Some(folder);
+        self
     }
 
     pub fn root(&self) -> PathBuf {
@@ -106,6 +130,7 @@ impl Bed {
             .env_clear()
             .env("PATH", std::env::var_os("PATH").unwrap_or_default())
             .env("HOME", self.folder.path().join("nobody"))
+            .env("HANDLOOM_STORE_LEAST", "1h")
             .stdin(Stdio::null())
             .uid(65534)
             .gid(65534);
@@ -157,6 +182,19 @@ impl Bed {
             .env("HOME", self.folder.path().join("home"))
             .env("LC_ALL", "C.UTF-8")
             .stdin(Stdio::null());
+        if let Some(shared) = &self.shared {
+            let address = format!("file://{}", shared.display());
+            command
+                .env("HANDLOOM_STORE_SHARED", address)
+                .env("HANDLOOM_STORE_SHARE", "true");
+        }
+        match &self.store {
+            Some(store) => command
+                .env("HANDLOOM_STORE_FOLDER", store)
+                .env("HANDLOOM_STORE_LEAST", "0s"),
+            // What comes from there depends on how long recipes took.
+            None => command.env("HANDLOOM_STORE_USE", "never"),
+        };
         command
     }
 
@@ -237,7 +275,7 @@ impl Run {
                 .collect()
         };
         for ended in of("ended") {
-            if ended["ending"] == "held" {
+            if ended["ending"] == "held" || ended["ending"] == "restored" {
                 continue;
             }
             // A step may run twice: what it read in the wrong order is read once more.

@@ -124,7 +124,7 @@ fn the_editors_know_every_keyword() {
     for keyword in [
         "let", "default", "target", "task", "include", "recipes", "supply", "setting", "language",
         "about", "needs", "after", "each", "learn", "given", "env", "in", "when", "uses", "limit",
-        "retry", "terminal", "remember", "sealed", "steps", "finally", "recipe",
+        "retry", "terminal", "remember", "sealed", "store", "steps", "finally", "recipe",
     ] {
         assert!(
             all.contains(keyword),

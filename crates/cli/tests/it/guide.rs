@@ -63,7 +63,7 @@ impl Walk {
 fn the_guide_does_what_it_says() {
     let page = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/guide.md");
     let text = std::fs::read_to_string(page).unwrap();
-    let bed = Bed::new("");
+    let bed = Bed::new("").with_store();
     let _ = bed.run(&["demo", "almanac"]).status(0);
     // Outputs are old enough that no change could hide behind their times.
     std::thread::sleep(std::time::Duration::from_millis(50));

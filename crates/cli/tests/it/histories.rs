@@ -141,7 +141,10 @@ struct History {
 
 impl History {
     fn new(seed: u64, loom: &str) -> Self {
-        let bed = Bed::new(loom);
+        Self::in_bed(Bed::new(loom), seed, loom)
+    }
+
+    fn in_bed(bed: Bed, seed: u64, loom: &str) -> Self {
         for (path, text) in [
             ("src/a.txt", "a\n"),
             ("src/c d.txt", "c\n"),
@@ -300,7 +303,9 @@ impl History {
             assert!(copy.status().unwrap().success(), "{part}");
         }
         let mut command = bed.command(&["-j1"]);
-        command.current_dir(&fresh);
+        command
+            .current_dir(&fresh)
+            .env("HANDLOOM_STORE_USE", "never");
         bed.finish(command, &["fresh"]).status(0);
         assert_eq!(made(&bed.root()), made(&fresh), "seed {seed}");
     }
@@ -380,6 +385,52 @@ fn any_history_leaves_what_a_fresh_copy_makes() {
         }
         history.is_as_fresh(seed);
     }
+}
+
+/// The same with a store, which two copies of the project share that go ways of their own: whatever comes out of
+/// it is what a fresh copy would make, and some of it comes out of it.
+#[test]
+fn any_history_with_a_store_leaves_what_a_fresh_copy_makes() {
+    let asked = std::env::var("HANDLOOM_HISTORIES").ok();
+    let histories = asked.map_or(20, |count| count.parse().unwrap());
+    let mut restored = 0;
+    for seed in 0..histories {
+        let loom = match seed % 2 {
+            0 => LOOM.to_owned(),
+            _ => without_tree(LOOM),
+        };
+        let first = Bed::new(&loom).with_store();
+        let store = first.root().with_file_name("store");
+        let second = Bed::new(&loom);
+        let (first, second) = match seed % 4 {
+            0 | 1 => (first, second.with_store_at(store)),
+            // Each has its own, and both one behind it.
+            _ => {
+                let shared = first.root().with_file_name("shared");
+                let second = second.with_store().sharing(shared.clone());
+                (first.sharing(shared), second)
+            }
+        };
+        let mut copies = [
+            History::in_bed(first, seed, &loom),
+            History::in_bed(second, seed + 1_000_000, &loom),
+        ];
+        for _ in 0..copies[0].dice.roll(5) + 2 {
+            for history in &mut copies {
+                for _ in 0..history.dice.roll(5) {
+                    history.act();
+                }
+                let run = history.bed.weave(&["-j2"]).status(0);
+                let ended = run.events.iter();
+                restored += ended.filter(|event| event["ending"] == "restored").count();
+                history.nothing_is_lost(seed);
+            }
+        }
+        for history in &copies {
+            history.is_as_fresh(seed);
+        }
+    }
+    assert!(restored > histories as usize, "{restored} were restored");
 }
 
 /// What the one that stands in the project says of it is true, whenever it is asked; and who is told so by it does

@@ -424,3 +424,13 @@ fn the_history_tells_of_runs_and_of_one_step_through_them() {
         .status(0)
         .says(&["killed, after 0 jobs"]);
 }
+
+/// A folder that is a target is there for each try, as it is for the first.
+#[test]
+fn a_folder_is_made_anew_for_each_try() {
+    let bed = Bed::new(
+        "target tree/\n  retry 2\n  recipe: echo > tree/x; test -e mark || { touch mark; exit 1; }\n",
+    );
+    bed.weave(&[]).status(0).ended(&["tree/ made never-made"]);
+    assert_eq!(bed.read("tree/x"), "\n");
+}

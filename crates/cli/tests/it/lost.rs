@@ -241,7 +241,8 @@ fn outputs_and_own_files_may_lie_on_other_file_systems() {
                 .args(arguments);
             command
                 .current_dir(bed.path(""))
-                .env("HOME", bed.path("../home"));
+                .env("HOME", bed.path("../home"))
+                .env("HANDLOOM_STORE_USE", "never");
             command.output()
         };
         let Ok(first) = run(&["settings"]) else {

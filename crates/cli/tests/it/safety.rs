@@ -141,7 +141,8 @@ fn a_disk_without_room_ends_the_run_and_the_ledger_stays_good() {
     let bed = woven();
     bed.write("in", "y");
     let program = env!("CARGO_BIN_EXE_handloom");
-    let script = format!("ulimit -f 0; trap '' XFSZ; exec {program} -q");
+    let script =
+        format!("export HANDLOOM_STORE_USE=never; ulimit -f 0; trap '' XFSZ; exec {program} -q");
     let mut full = std::process::Command::new("sh");
     full.args(["-c", &script]).current_dir(bed.root());
     bed.finish(full, &["-q"])

@@ -381,3 +381,35 @@ fn interpreters_look_in_the_same_ways() {
         assert_eq!(found, expected, "{}", run.shown());
     }
 }
+
+/// A link to a folder is what it says: nothing is read of what lies there and nobody read, and another end is a reason.
+#[test]
+fn a_link_to_a_folder_is_what_it_says() {
+    let bed = Bed::new(
+        "target out/x\n  learn watched\n  recipe: { readlink data; cat data/a; } > @{target}\n",
+    );
+    for folder in ["one", "two"] {
+        bed.write(&format!("../{folder}/a"), "a\n");
+        bed.write(&format!("../{folder}/large/b"), "b\n");
+    }
+    bed.link("../one", "data");
+    bed.weave(&[]).status(0).ended(&["out/x made never-made"]);
+    bed.weave(&[]).all_kept(1);
+    bed.write("../one/large/b", "another\n");
+    bed.write("../one/more", "more\n");
+    bed.weave(&[]).all_kept(1);
+    bed.remove("data");
+    bed.link("../two", "data");
+    bed.weave(&[])
+        .status(0)
+        .ended(&["out/x made learned-changed"]);
+    assert_eq!(bed.read("out/x"), "../two\na\n");
+    bed.write("../two/a", "changed\n");
+    bed.weave(&[])
+        .status(0)
+        .ended(&["out/x made learned-changed"]);
+    bed.weave(&[]).all_kept(1);
+    bed.remove("data");
+    bed.write("data/a", "changed\n");
+    bed.weave(&[]).ended(&["out/x failed learned-changed"]);
+}

@@ -63,6 +63,7 @@ pub fn weave_with(
             .with_key(Some([7; 32]));
     let (description, outside) = description(disk, &environment);
     let context = BuildContext {
+        store: None,
         disk,
         clock,
         executor,

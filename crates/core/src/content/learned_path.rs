@@ -1,8 +1,9 @@
 //! What the path of a learned prerequisite speaks of.
 //!
-//! Most are files. Two forms that no file's path has stand for what a watched recipe sees besides: `src//` is the
-//! names in the folder `src` (`.//` those in the root), and `src/.` that the folder is there at all. Both lead the
-//! system to the folder itself, so that one look tells whether anything came or went in it.
+//! Most are files. Three forms that no file's path has stand for what a watched recipe sees besides: `src//` is the
+//! names in the folder `src` (`.//` those in the root), `src/.` that the folder is there at all, and `src/./.` what `src`
+//! says, which is a link to a folder. They lead the system to the folder itself, so that one look tells whether anything
+//! came or went in it.
 
 use crate::content::State;
 use crate::world::Digest;
@@ -16,6 +17,8 @@ pub enum LearnedPath<'p> {
     Names(&'p str),
     /// That a folder is there; without a slash at its end.
     Folder(&'p str),
+    /// What a link to a folder says, and nothing of what lies there.
+    Link(&'p str),
 }
 
 impl<'p> LearnedPath<'p> {
@@ -26,6 +29,8 @@ impl<'p> LearnedPath<'p> {
             Self::Names("")
         } else if let Some(folder) = path.strip_suffix('/').filter(|rest| rest.ends_with('/')) {
             Self::Names(folder)
+        } else if let Some(link) = path.strip_suffix("/./.") {
+            Self::Link(link)
         } else if let Some(folder) = path.strip_suffix("/.") {
             Self::Folder(folder)
         } else {
@@ -46,11 +51,17 @@ impl<'p> LearnedPath<'p> {
         format!("{folder}/.")
     }
 
+    /// The path that speaks of what a link says.
+    #[must_use]
+    pub fn link(link: &str) -> String {
+        format!("{link}/./.")
+    }
+
     /// For people.
     #[must_use]
     pub fn shown(&self) -> String {
         match self {
-            Self::File(path) => (*path).to_owned(),
+            Self::File(path) | Self::Link(path) => (*path).to_owned(),
             Self::Names("") => "the names in the project's folder".to_owned(),
             Self::Names(folder) => format!("the names in {folder}"),
             Self::Folder(folder) => format!("{folder}/"),
@@ -61,7 +72,7 @@ impl<'p> LearnedPath<'p> {
     #[must_use]
     pub fn place(&self) -> &'p str {
         match self {
-            Self::File(path) | Self::Folder(path) => path,
+            Self::File(path) | Self::Folder(path) | Self::Link(path) => path,
             Self::Names(folder) => folder.trim_end_matches('/'),
         }
     }

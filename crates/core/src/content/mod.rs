@@ -20,6 +20,7 @@ pub use survey::NoRecords;
 pub use survey::Reader;
 pub use survey::over_threads;
 pub use survey::survey;
+pub use tree::TreeHasher;
 pub use tree::changed_since;
 pub use tree::entries as tree_entries;
 

@@ -75,6 +75,9 @@ impl Reader<'_> {
                 Err(error) => State::Unreadable(error.to_string()),
             };
         }
+        if let LearnedPath::Link(link) = LearnedPath::of(path) {
+            return self.link_text(link);
+        }
         let wants_folder = path.ends_with('/');
         let unreadable = |error: io::Error| State::Unreadable(error.to_string());
         let stat = match self.disk.stat(path) {
@@ -95,6 +98,19 @@ impl Reader<'_> {
                 Err(error) if error.kind() == io::ErrorKind::NotFound => State::Missing,
                 Err(error) => unreadable(error),
             },
+        }
+    }
+
+    /// What a link says.
+    fn link_text(&self, path: &str) -> State {
+        match self.disk.stat(path) {
+            Ok(Some(stat)) if stat.link => match self.disk.read_link(path) {
+                Ok(text) => State::Content(Digest::of(text.as_bytes())),
+                Err(error) => State::Unreadable(error.to_string()),
+            },
+            Ok(Some(_)) => State::WrongKind,
+            Ok(None) => State::Missing,
+            Err(error) => State::Unreadable(error.to_string()),
         }
     }
 

@@ -49,6 +49,51 @@ pub fn tree(
     })))
 }
 
+/// Puts the entries of a folder into a digest, in the order of their paths.
+#[derive(Default)]
+pub struct TreeHasher(blake3::Hasher);
+
+impl TreeHasher {
+    fn add(&mut self, letter: u8, name: &[u8], rest: &[u8]) {
+        self.0.update(&[letter]);
+        self.0.update(&(name.len() as u64).to_le_bytes());
+        self.0.update(name);
+        self.0.update(rest);
+    }
+
+    /// A folder, by its name below the one that is read.
+    pub fn folder(&mut self, name: &[u8]) {
+        self.add(b'd', name, &[]);
+    }
+
+    /// A link, and what it says.
+    pub fn link(&mut self, name: &[u8], text: &[u8]) {
+        self.add(b'l', name, &(text.len() as u64).to_le_bytes());
+        self.0.update(text);
+    }
+
+    /// A file, with its content as [`State::Content`] has it.
+    pub fn file(&mut self, name: &[u8], digest: Digest, is_executable: bool) {
+        if is_executable {
+            self.add(b'x', name, &as_executable(digest).0);
+        } else {
+            self.add(b'f', name, &digest.0);
+        }
+    }
+
+    /// What stands at the end of the link that was put in last.
+    fn end(&mut self, letter: u8, digest: Digest) {
+        self.0.update(&[letter]);
+        self.0.update(&digest.0);
+    }
+
+    /// The digest of all that was put in.
+    #[must_use]
+    pub fn digest(&self) -> Digest {
+        Digest(*self.0.finalize().as_bytes())
+    }
+}
+
 struct TreeReader<'r, 'a> {
     reader: &'r Reader<'a>,
     buffer: &'r mut Vec<u8>,
@@ -61,33 +106,24 @@ impl TreeReader<'_, '_> {
     fn folder(&mut self, folder: &str) -> io::Result<(Digest, Digest)> {
         let disk = self.reader.disk;
         let entries = entries(disk, folder)?;
-        let (mut own, mut seen) = (blake3::Hasher::new(), blake3::Hasher::new());
+        let (mut own, mut seen) = (TreeHasher::default(), TreeHasher::default());
         for (path, kind) in &entries {
             let named = |error: io::Error| {
                 io::Error::new(error.kind(), format!("`{}`: {error}", names::shown(path)))
             };
             let name = names::to_bytes(&path[folder.len()..]);
-            let mut entry = |letter: u8, rest: &[u8]| {
-                for hasher in [&mut own, &mut seen] {
-                    hasher.update(&[letter]);
-                    hasher.update(&(name.len() as u64).to_le_bytes());
-                    hasher.update(&name);
-                    hasher.update(rest);
-                }
-            };
+            let both = [&mut own, &mut seen];
             match kind {
-                FileKind::Folder => entry(b'd', &[]),
+                FileKind::Folder => both.into_iter().for_each(|hasher| hasher.folder(&name)),
                 FileKind::Link => {
                     let text = disk.read_link(path).map_err(named)?;
                     let text = names::to_bytes(&text);
-                    let mut rest = (text.len() as u64).to_le_bytes().to_vec();
-                    rest.extend_from_slice(&text);
-                    entry(b'l', &rest);
+                    both.into_iter()
+                        .for_each(|hasher| hasher.link(&name, &text));
                     if let Some((letter, digest)) =
                         self.end(folder, path, &entries).map_err(named)?
                     {
-                        seen.update(&[letter]);
-                        seen.update(&digest.0);
+                        seen.end(letter, digest);
                     }
                 }
                 FileKind::File => {
@@ -95,17 +131,14 @@ impl TreeReader<'_, '_> {
                     let stat = stat.map_err(|error| named(error.into()))?;
                     let digest = self.reader.file(path, &stat, self.buffer, self.read);
                     let digest = digest.map_err(named)?;
-                    if stat.executable {
-                        entry(b'x', &as_executable(digest).0);
-                    } else {
-                        entry(b'f', &digest.0);
-                    }
+                    let put_in =
+                        |hasher: &mut TreeHasher| hasher.file(&name, digest, stat.executable);
+                    both.into_iter().for_each(put_in);
                 }
                 FileKind::Other => {}
             }
         }
-        let digest = |hasher: &blake3::Hasher| Digest(*hasher.finalize().as_bytes());
-        Ok((digest(&own), digest(&seen)))
+        Ok((own.digest(), seen.digest()))
     }
 
     /// What a reader finds at the end of a link.

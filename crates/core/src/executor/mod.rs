@@ -13,6 +13,7 @@ pub mod local;
 pub mod queue;
 pub mod sealing;
 pub mod thread_pool;
+pub mod twice;
 pub mod watching;
 
 pub use cancel::CancelLevel;
@@ -34,3 +35,4 @@ pub use queue::Notice;
 pub use queue::Submission;
 pub use queue::Ticket;
 pub use thread_pool::JobRunner;
+pub use twice::TwiceReport;

@@ -12,6 +12,8 @@ use crate::executor::cancel::CancelToken;
 use crate::executor::exit::Exit;
 use crate::executor::job::Job;
 use crate::executor::job::Outcome;
+use crate::executor::twice::TwiceReport;
+use crate::store::Restore;
 use crate::world::Clock;
 use crate::world::Disk;
 use crate::world::Ticks;
@@ -31,15 +33,30 @@ pub struct Submission {
     pub finally: Option<Job>,
     /// How often it may be tried again.
     pub retries: u32,
+    /// A stored result to put in place instead; when that can't be done, the job runs.
+    pub restore: Option<Restore>,
+    /// Whether it is run again and compared.
+    pub twice: Option<Twice>,
     /// It was handed over while the job before it in its slot was running, and only begins when that went well
     /// and nobody wants the run to end.
     pub ahead: bool,
 }
 
+/// How a job is run again and compared.
+#[derive(Clone, Debug)]
+pub struct Twice {
+    /// A stored result, which is compared with instead of running again.
+    pub against: Option<Restore>,
+    /// A file that the job writes besides its outputs.
+    pub learn: Option<String>,
+    /// A path below the folder of scratch files, which is free for this slot.
+    pub scratch: String,
+}
+
 /// What an executor has to say of a job.
 #[derive(Debug)]
 pub enum Notice {
-    /// The job that was handed ahead began.
+    /// The job began that was handed ahead, or was to be restored and could not be.
     Began(Ticket, Ticks),
     /// The job that was handed ahead did not begin, and will not.
     NotBegun(Ticket),
@@ -47,6 +64,8 @@ pub enum Notice {
     Printed(Ticket, Vec<u8>),
     /// It has ended.
     Ended(Box<JobEnd>),
+    /// A [`Waker`] was called.
+    Answered(u64),
 }
 
 /// The end of a job.
@@ -56,6 +75,10 @@ pub struct JobEnd {
     pub ticket: Ticket,
     /// How it went.
     pub outcome: Outcome,
+    /// Whether it did not run, since its stored result is in place.
+    pub restored: bool,
+    /// What came of running it again.
+    pub twice: Option<TwiceReport>,
     /// What stands at its outputs now, in the order of the submission.
     pub outputs: Vec<Look>,
     /// When it began.
@@ -124,6 +147,9 @@ pub trait Executor: Sync {
     ) -> io::Result<Box<dyn JobQueue + 'scope>>;
 }
 
+/// Lets [`JobQueue::wait`] give a [`Notice::Answered`] with this number; called on any thread.
+pub type Waker = Arc<dyn Fn(u64) + Send + Sync>;
+
 /// Takes jobs and tells what becomes of them, in the order in which it happens.
 pub trait JobQueue {
     /// How many jobs may run at once: fewer than were asked for when there is no room for so many.
@@ -133,6 +159,10 @@ pub trait JobQueue {
     /// Takes back a job that was handed ahead; whether that was in time. When it was, nothing more is told of
     /// it; when it was not, its notices come as they do.
     fn withdraw(&mut self, ticket: Ticket) -> bool;
+    /// Lets others wake who waits; none when that is not possible.
+    fn waker(&self) -> Option<Waker> {
+        None
+    }
     /// Waits for what happens next; `None` when nothing can happen any more.
     fn wait(&mut self) -> Option<Notice>;
 }

@@ -12,12 +12,15 @@ use std::sync::atomic::AtomicBool;
 use std::sync::atomic::Ordering;
 use std::sync::mpsc;
 use std::sync::mpsc::Receiver;
+use std::sync::mpsc::SendError;
 use std::sync::mpsc::Sender;
 use std::thread::Scope;
 
+use crate::content::Look;
 use crate::content::NoRecords;
 use crate::content::Reader;
 use crate::executor::cancel::CancelToken;
+use crate::executor::capture::Capture;
 use crate::executor::exit::Exit;
 use crate::executor::job::Job;
 use crate::executor::job::Outcome;
@@ -28,6 +31,15 @@ use crate::executor::queue::JobQueue;
 use crate::executor::queue::Notice;
 use crate::executor::queue::Submission;
 use crate::executor::queue::Ticket;
+use crate::executor::queue::Twice;
+use crate::executor::queue::Waker;
+use crate::executor::twice::FirstOutputs;
+use crate::executor::twice::TwiceAgainst;
+use crate::executor::twice::TwiceReport;
+use crate::executor::twice::compare;
+use crate::executor::twice::same_states;
+use crate::store::Restore;
+use crate::world::names::parent;
 use crate::world::quarantine::remove;
 
 /// Runs a job to its end on the thread that calls.
@@ -89,6 +101,8 @@ struct ThreadPool {
     /// Of each slot, what it was handed ahead last.
     ahead: Vec<Option<(Ticket, Arc<AtomicBool>)>>,
     notices: Receiver<Notice>,
+    /// For others than the threads.
+    tell: Sender<Notice>,
     submitted: u64,
 }
 
@@ -123,6 +137,7 @@ impl ThreadPool {
             ahead: vec![None; workers.len()],
             workers,
             notices,
+            tell,
             submitted: 0,
         })
     }
@@ -159,6 +174,14 @@ impl JobQueue for ThreadPool {
             .is_some_and(|(_, claimed)| !claimed.swap(true, Ordering::AcqRel))
     }
 
+    fn waker(&self) -> Option<Waker> {
+        let tell = self.tell.clone();
+        Some(Arc::new(move |number| {
+            // Who waits no more has ended its run.
+            let _ = tell.send(Notice::Answered(number));
+        }))
+    }
+
     fn wait(&mut self) -> Option<Notice> {
         self.notices.recv().ok()
     }
@@ -185,19 +208,22 @@ impl Worker<'_> {
                 let wanted = went_well
                     && !self.context.hold.load(Ordering::SeqCst)
                     && !self.runner.cancel().is_raised();
-                let notice = if wanted {
-                    Notice::Began(ticket, self.context.clock.ticks())
-                } else {
-                    Notice::NotBegun(ticket)
+                let told = match (wanted, &submission.restore) {
+                    (true, None) => self.tell_begin(ticket),
+                    (true, Some(_)) => Ok(()),
+                    (false, _) => self.tell.send(Notice::NotBegun(ticket)),
                 };
-                if self.tell.send(notice).is_err() {
+                if told.is_err() {
                     break;
                 }
                 if !wanted {
                     continue;
                 }
             }
-            let work = AssertUnwindSafe(|| self.carry_out(ticket, &submission));
+            let work = AssertUnwindSafe(|| match self.restore(ticket, &submission) {
+                Some(end) => end,
+                None => self.carry_out(ticket, &submission),
+            });
             // A worker that never answers would hang the run.
             let end = catch_unwind(work).unwrap_or_else(|_| self.broken(ticket));
             went_well = end.went_well();
@@ -205,6 +231,67 @@ impl Worker<'_> {
                 break;
             }
         }
+    }
+
+    fn tell_begin(&self, ticket: Ticket) -> Result<(), SendError<Notice>> {
+        let now = self.context.clock.ticks();
+        self.tell.send(Notice::Began(ticket, now))
+    }
+
+    /// Puts a job's stored result in place, when it has one; `None` when the job has to run after all.
+    fn restore(&mut self, ticket: Ticket, submission: &Submission) -> Option<JobEnd> {
+        let restore = submission.restore.as_ref()?;
+        let began = self.context.clock.ticks();
+        let is_in_place = restore.put_in_place().is_ok();
+        let outputs = self.looks(submission);
+        let found = outputs.iter().map(|look| look.state.own_digest());
+        if is_in_place && found.eq(restore.expected().map(Some)) {
+            let mut capture = Capture::new(&restore.root, submission.job.log.as_deref());
+            for printed in restore.printed() {
+                capture.take(printed);
+            }
+            let mut outcome = Outcome::silent(Exit::Status(0));
+            outcome.output = capture.finish();
+            outcome.output.left_out += restore.result.left_out;
+            return Some(JobEnd {
+                ticket,
+                outcome,
+                restored: true,
+                twice: None,
+                outputs,
+                began,
+                ended: self.context.clock.ticks(),
+            });
+        }
+        restore.forget();
+        self.clear(submission);
+        // Who listens no more is about to end this thread.
+        let _ = self.tell_begin(ticket);
+        None
+    }
+
+    /// Removes what a try left that brought nothing.
+    fn clear(&self, submission: &Submission) {
+        let disk = self.context.disk;
+        for path in &submission.outputs {
+            // What can't be removed shows in what comes next.
+            let _ = remove(disk, path);
+            if path.ends_with('/') {
+                let _ = disk.create_folders(path.trim_end_matches('/'));
+            }
+        }
+    }
+
+    /// What stands at a job's outputs.
+    fn looks(&mut self, submission: &Submission) -> Vec<Look> {
+        let reader = Reader {
+            disk: self.context.disk,
+            clock: self.context.clock,
+            records: &NoRecords,
+        };
+        let buffer = &mut self.buffer;
+        let outputs = submission.outputs.iter();
+        outputs.map(|path| reader.look(path, buffer)).collect()
     }
 
     fn carry_out(&mut self, ticket: Ticket, submission: &Submission) -> JobEnd {
@@ -219,20 +306,88 @@ impl Worker<'_> {
         };
         let outcome = self.run(submission, &mut heard);
         let ended = self.context.clock.ticks();
-        let reader = Reader {
-            disk: self.context.disk,
-            clock: self.context.clock,
-            records: &NoRecords,
-        };
-        let buffer = &mut self.buffer;
-        let outputs = submission.outputs.iter();
+        let outputs = self.looks(submission);
+        let twice = submission.twice.as_ref();
+        let twice = twice.filter(|_| outcome.exit == Exit::Status(0) && !outcome.stopped);
+        let twice = twice.and_then(|twice| match &twice.against {
+            Some(stored) => self.compare_with_stored(submission, twice, stored, &outputs),
+            None => self.run_again(submission, twice, &outputs),
+        });
         JobEnd {
             ticket,
             outcome,
-            outputs: outputs.map(|path| reader.look(path, buffer)).collect(),
+            restored: false,
+            twice,
+            outputs,
             began,
             ended,
         }
+    }
+
+    /// Runs a job again, and compares what came out; none when its outputs can't be moved, or the run is to end.
+    fn run_again(
+        &mut self,
+        submission: &Submission,
+        twice: &Twice,
+        outputs: &[Look],
+    ) -> Option<TwiceReport> {
+        let disk = self.context.disk;
+        let written = submission.outputs.iter().chain(&twice.learn).cloned();
+        let first = FirstOutputs::set_by(disk, &twice.scratch, written).ok()?;
+        self.clear(submission);
+        let mut job = (*submission.job).clone();
+        job.log = None;
+        let outcome = self.runner.run(&job, &mut |_| {});
+        let again = self.looks(submission);
+        let differences = if same_states(outputs, &again) {
+            Vec::new()
+        } else {
+            first.differences(&submission.outputs)
+        };
+        if first.put_back().is_err() || outcome.stopped {
+            return None;
+        }
+        let has_failed = outcome.exit != Exit::Status(0);
+        Some(TwiceReport {
+            against: TwiceAgainst::SecondRun,
+            differences: if has_failed { Vec::new() } else { differences },
+            failed: has_failed.then_some(outcome.exit),
+        })
+    }
+
+    /// Compares what came out with what the store has.
+    fn compare_with_stored(
+        &self,
+        submission: &Submission,
+        twice: &Twice,
+        stored: &Restore,
+        outputs: &[Look],
+    ) -> Option<TwiceReport> {
+        let mut report = TwiceReport {
+            against: TwiceAgainst::Store(stored.result.made_at),
+            failed: None,
+            differences: Vec::new(),
+        };
+        let found = outputs.iter().map(|look| look.state.own_digest());
+        if found.eq(stored.expected().map(Some)) {
+            return Some(report);
+        }
+        let disk = self.context.disk;
+        let folder = format!("{}.stored", twice.scratch);
+        remove(disk, &folder).ok()?;
+        for path in &submission.outputs {
+            let place = format!("{folder}/{}", path.trim_end_matches('/'));
+            disk.create_folders(parent(&place)).ok()?;
+        }
+        let is_in_place = stored.below(&folder).put_in_place().is_ok();
+        for path in &submission.outputs {
+            let plain = path.trim_end_matches('/');
+            let kept = format!("{folder}/{plain}");
+            compare(disk, (&kept, plain), plain, &mut report.differences);
+        }
+        // What is left there is overwritten by the next.
+        let _ = remove(disk, &folder);
+        is_in_place.then_some(report)
     }
 
     /// The job, as often as it may be tried, and what is run afterwards.
@@ -245,10 +400,7 @@ impl Worker<'_> {
             && !self.runner.cancel().is_raised()
         {
             left -= 1;
-            for path in &submission.outputs {
-                // What a failed try left behind is no result; what can't be removed shows in the next.
-                let _ = remove(self.context.disk, path);
-            }
+            self.clear(submission);
             let before = outcome.output;
             outcome = self.runner.run(&submission.job, heard);
             outcome.output.put_behind(before);
@@ -271,6 +423,8 @@ impl Worker<'_> {
             outcome: Outcome::silent(Exit::NotStarted(
                 "internal error in the thread of this job, please report".to_owned(),
             )),
+            restored: false,
+            twice: None,
             outputs: Vec::new(),
             began: now,
             ended: now,

@@ -111,6 +111,8 @@ impl ViewEdge {
 /// A node.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ViewNode {
+    /// Whether what it made last came from the store; of one step alone.
+    pub restored: bool,
     /// What it stands for.
     pub kind: ViewKind,
     /// How it is named: a path, a task's name, or as a description has it, with holes.

@@ -40,6 +40,8 @@ pub struct GraphSource<'a, 'd> {
     pub is_there: &'a dyn Fn(&str) -> bool,
     /// Whether a step or task failed when it last ran.
     pub failed: &'a dyn Fn(&str) -> bool,
+    /// Whether what a step made last came from the store.
+    pub restored: &'a dyn Fn(&str) -> bool,
 }
 
 /// Nothing is drawn for this yet.
@@ -142,6 +144,7 @@ impl Drawing<'_, '_, '_> {
         let state = self.state(prediction, kind, name);
         let reason = prediction.reasons.first().map(Reason::brief);
         ViewNode {
+            restored: kind == ViewKind::Step && (self.source.restored)(name),
             kind,
             about: self.view.groups[group].1.clone(),
             state,
@@ -218,6 +221,7 @@ impl Drawing<'_, '_, '_> {
             ViewState::Missing
         };
         ViewNode {
+            restored: false,
             kind: ViewKind::Source,
             name: path.to_owned(),
             about: String::new(),
@@ -239,6 +243,7 @@ impl Drawing<'_, '_, '_> {
             .map(|&path| project.paths.get(path).to_owned())
             .collect();
         ViewNode {
+            restored: false,
             kind: ViewKind::Set,
             name: in_common(&files),
             about: String::new(),

@@ -11,7 +11,6 @@ use crate::language::syntax::ClauseKind;
 use crate::language::syntax::LearnHow;
 use crate::language::syntax::Name;
 use crate::language::syntax::Script;
-use crate::language::syntax::SealHow;
 use crate::language::syntax::Word;
 use crate::language::syntax::WordKind;
 use crate::language::syntax::WordPart;
@@ -20,7 +19,7 @@ use crate::text::Diagnostic;
 use crate::text::Span;
 
 /// Clauses that only one of the two kinds has.
-const TARGET_ONLY: &[&str] = &["each", "learn", "given"];
+const TARGET_ONLY: &[&str] = &["each", "learn", "given", "store"];
 const TASK_ONLY: &[&str] = &["terminal", "remember", "steps"];
 
 /// Clauses that may stand more than once.
@@ -28,10 +27,10 @@ const REPEATABLE: &[&str] = &["needs", "after", "each", "given", "let", "env", "
 
 /// What a clause's parser is given: its lines, the offset behind its keyword, the keyword's place.
 #[derive(Clone, Copy)]
-struct At {
-    range: SourceRange,
-    behind: usize,
-    span: Span,
+pub struct At {
+    pub range: SourceRange,
+    pub behind: usize,
+    pub span: Span,
 }
 
 impl<'a> Parser<'a> {
@@ -158,6 +157,7 @@ impl<'a> Parser<'a> {
             "terminal" => self.alone(at, ClauseKind::Terminal),
             "remember" => self.alone(at, ClauseKind::Remember),
             "sealed" => self.sealed(at),
+            "store" => self.store(at),
             "steps" => {
                 let words = self.words(range, behind);
                 self.some_words(span, words, "steps", "tasks and targets, in order")
@@ -359,21 +359,6 @@ impl<'a> Parser<'a> {
             self.one_word(at.span, words, "learn", "`lines` and one file at most")
         };
         Some(ClauseKind::Learn(how, file.map(Box::new)))
-    }
-
-    fn sealed(&mut self, at: At) -> Option<ClauseKind> {
-        let words = self.words(at.range, at.behind);
-        match &words[..] {
-            [] => Some(ClauseKind::Sealed(SealHow::Plainly)),
-            [word] if self.is(word, "strictly") => Some(ClauseKind::Sealed(SealHow::Strictly)),
-            [word, ..] => {
-                self.lexer.diagnostics.push(
-                    Diagnostic::error(word.span, "`sealed` is not followed by this")
-                        .help("write `sealed` alone, or `sealed strictly`"),
-                );
-                None
-            }
-        }
     }
 
     fn given(&mut self, at: At) -> Option<ClauseKind> {

@@ -17,6 +17,7 @@ mod outline;
 mod parser;
 mod raw;
 mod references;
+mod short_clauses;
 mod syntax;
 mod tidy;
 mod unread;

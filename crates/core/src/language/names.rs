@@ -8,7 +8,7 @@ pub const TOP: &[&str] = &[
 /// The keywords of clauses.
 pub const CLAUSES: &[&str] = &[
     "about", "needs", "after", "each", "learn", "given", "let", "env", "in", "when", "uses",
-    "limit", "retry", "terminal", "remember", "sealed", "steps", "finally", "recipe",
+    "limit", "retry", "terminal", "remember", "sealed", "store", "steps", "finally", "recipe",
 ];
 
 /// The names a recipe has without a `let`.

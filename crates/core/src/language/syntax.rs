@@ -326,10 +326,21 @@ pub enum ClauseKind {
     Steps(Vec<Word>),
     /// `sealed`, or `sealed strictly`
     Sealed(SealHow),
+    /// `store always`, or `store never`
+    Store(StoreHow),
     /// `finally:`
     Finally(Box<Script>),
     /// `recipe:`
     Recipe(Box<Script>),
+}
+
+/// Whether results are kept in the store.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum StoreHow {
+    /// Also of a step that took little time.
+    Always,
+    /// Neither kept nor taken from it.
+    Never,
 }
 
 /// How a recipe tells what it found out.

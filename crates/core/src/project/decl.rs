@@ -14,6 +14,7 @@ use crate::language::LetHow;
 use crate::language::Name;
 use crate::language::Script;
 use crate::language::SealHow;
+use crate::language::StoreHow;
 use crate::language::TargetSyntax;
 use crate::language::Task;
 use crate::language::ValueSyntax as Written;
@@ -93,6 +94,8 @@ pub struct Rare<'d> {
     pub remember: bool,
     /// `sealed`
     pub sealed: Option<SealHow>,
+    /// `store`
+    pub store: Option<StoreHow>,
     /// `steps`
     pub steps: &'d [Word],
     /// `finally:`
@@ -116,6 +119,7 @@ impl Rare<'_> {
         terminal: false,
         remember: false,
         sealed: None,
+        store: None,
         steps: &[],
         finally: None,
     };
@@ -168,6 +172,7 @@ impl<'d> Clauses<'d> {
                 ClauseKind::Terminal => sorted.terminal = true,
                 ClauseKind::Remember => sorted.remember = true,
                 ClauseKind::Sealed(how) => sorted.sealed = Some(*how),
+                ClauseKind::Store(how) => sorted.store = Some(*how),
                 ClauseKind::Steps(words) => sorted.steps = words,
                 ClauseKind::Finally(script) => sorted.finally = Some(script),
                 ClauseKind::Recipe(script) => sorted.recipe = Some(script),

@@ -157,6 +157,10 @@ impl<'a> LookCollector<'a> {
         let Some(digest) = digest else {
             return Some(plain(path, LookKind::Absent, None));
         };
+        if let LearnedPath::Link(_) = LearnedPath::of(text) {
+            // A look at its end does not tell what it says: each run reads it.
+            return None;
+        }
         if let LearnedPath::Folder(_) = LearnedPath::of(text) {
             let look = self.reader.look(text, &mut self.buffer);
             return Some(LookRow {

@@ -170,7 +170,7 @@ fn add_step(
                     looks.add_names(path, edge.path);
                     looks.names_hold(project, folder, edge.digest)
                 }
-                LearnedPath::File(_) | LearnedPath::Folder(_) => {
+                LearnedPath::File(_) | LearnedPath::Folder(_) | LearnedPath::Link(_) => {
                     looks.add(path, &edge, PathRole::Input)
                 }
             };

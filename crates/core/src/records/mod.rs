@@ -22,6 +22,7 @@ pub use recorder::Recorder;
 
 use crate::scheduler::event::Ending;
 use crate::scheduler::event::Summary;
+use crate::verdict::ResultOrigin;
 use crate::world::ByteSize;
 use crate::world::own;
 use crate::world::time::as_seconds;
@@ -79,6 +80,9 @@ pub struct JobRecord {
     /// How long it waited for a free place when nothing else was in its way.
     #[serde(default, with = "as_seconds")]
     pub waited: Duration,
+    /// Where its result came from, when it was restored.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<ResultOrigin>,
 }
 
 /// A job's slot is below this.

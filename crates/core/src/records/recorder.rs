@@ -69,7 +69,7 @@ impl<'a> Recorder<'a> {
             return;
         }
         let written = match event {
-            Event::Began { .. } if self.out.is_none() => self.begin(),
+            Event::Began { .. } | Event::Restoring { .. } if self.out.is_none() => self.begin(),
             Event::Ended(ended) => self.ended(ended),
             Event::Summary(summary) => self.end(summary),
             _ => Ok(()),
@@ -125,6 +125,7 @@ impl<'a> Recorder<'a> {
             by,
             after: ended.after.clone(),
             waited: ended.waited,
+            from: ended.origin.clone(),
         }))?;
         self.waiting += 1;
         if self.waiting >= GROUP {

@@ -171,6 +171,7 @@ mod tests {
             step: step.to_owned(),
             task: false,
             ending: Ending::Made,
+            from: None,
             reasons: Vec::new(),
             began: seconds(began),
             took: seconds(took),

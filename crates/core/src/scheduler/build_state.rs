@@ -13,6 +13,8 @@ use crate::scheduler::options::BuildOptions;
 use crate::scheduler::output_places::OutputPlaces;
 use crate::scheduler::progress::Progress;
 use crate::status::RecordingEnvironment;
+use crate::store::Store;
+use crate::store::StoreTrouble;
 use crate::text::Diagnostic;
 use crate::world::Clock;
 use crate::world::Disk;
@@ -29,6 +31,8 @@ pub struct BuildContext<'s> {
     pub executor: &'s dyn Executor,
     /// What earlier runs saw.
     pub ledger: &'s RefCell<Ledger>,
+    /// Results of earlier runs, when they are to be used.
+    pub store: Option<&'s Store>,
     /// The project's environment.
     pub environment: &'s RecordingEnvironment<'s>,
 }
@@ -142,8 +146,31 @@ impl<'s> BuildState<'s> {
         self.writer.record(outputs)
     }
 
+    /// Waits until the store has what was made.
+    fn finish_store(&mut self) {
+        let Some(store) = self.context.store else {
+            return;
+        };
+        for trouble in store.finish(self.context.clock.now()) {
+            let warning = match trouble {
+                StoreTrouble::Local(error) => {
+                    let what = format!("not all results could be kept in the store: {error}");
+                    Diagnostic::placeless_warning(what)
+                        .help("`handloom store` says where it is and how large it may be")
+                }
+                StoreTrouble::Shared(why) => {
+                    let what = format!("this run did without the shared store: {why}");
+                    Diagnostic::placeless_warning(what)
+                        .help("`handloom settings` says where `store.shared` is set")
+                }
+            };
+            self.warn(warning);
+        }
+    }
+
     /// Tells the sums.
     pub fn sum_up(&mut self) -> Summary {
+        self.finish_store();
         self.progress.summary.took = self.context.clock.ticks().since(self.began);
         self.events.tell(Event::Summary(self.progress.summary));
         self.progress.summary

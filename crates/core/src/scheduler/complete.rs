@@ -22,13 +22,17 @@ use crate::scheduler::event::Ending;
 use crate::scheduler::event::Problem;
 use crate::scheduler::event::ReadReport;
 use crate::scheduler::learned_inputs::LearnedInputs;
+use crate::scheduler::options::RecipeMode;
 use crate::scheduler::pass_view::PassView;
 use crate::scheduler::slot_table::RunningJob;
+use crate::scheduler::stored_results::StoredResults;
 use crate::scheduler::undeclared_edges::EdgeFinder;
 use crate::status::FileStates;
 use crate::status::StepInputs;
 use crate::status::learned_edges::FoundEdges;
+use crate::store::KeepRequest;
 use crate::verdict::Reason;
+use crate::verdict::ResultOrigin;
 use crate::verdict::is_as_left;
 use crate::world::Ticks;
 use crate::world::nanoseconds;
@@ -49,6 +53,10 @@ pub struct Completion<'c, 's, 'p, 'd> {
     pub found: &'c mut FoundEdges,
     /// What a watched step was seen to read.
     pub read: Option<ReadReport>,
+    /// How recipes run that do not say it themselves.
+    pub recipes: RecipeMode,
+    /// What is to be kept of the step.
+    pub keep: Option<KeepRequest>,
 }
 
 /// What a recipe told of, and what it was seen to read besides.
@@ -98,7 +106,10 @@ impl Completion<'_, '_, '_, '_> {
             edges: self.edges,
             found: self.found,
         };
-        let mut learned = inputs.read(step, &job.prepared, began)?;
+        let mut learned = match job.hit.as_ref().filter(|_| end.restored) {
+            Some(hit) => inputs.restored(step, &hit.learned),
+            None => inputs.read(step, &job.prepared, began)?,
+        };
         if let (Some(plan), Some(observed)) = (job.prepared.watch, &end.outcome.observed) {
             let (seen, mut report) = inputs.observed(step, plan, observed, began);
             // What the recipe tells of by itself needs no other word.
@@ -127,10 +138,27 @@ impl Completion<'_, '_, '_, '_> {
             learned,
         };
         let record = self.record(step, seen, job, end);
-        entries.push(Entry::Ended(Box::new(
-            record.ok_or_else(wrong_description)?,
-        )));
+        let record = record.ok_or_else(wrong_description)?;
+        if !end.restored {
+            self.keep = self.keep_request(step, &record, end);
+        }
+        entries.push(Entry::Ended(Box::new(record)));
+        let ending = if end.restored {
+            Ending::Restored
+        } else {
+            ending
+        };
         Ok((ending, entries))
+    }
+
+    /// What of the step is put into the store.
+    fn keep_request(&self, step: StepId, record: &StepRecord, end: &JobEnd) -> Option<KeepRequest> {
+        let stored = StoredResults {
+            project: self.view.project,
+            store: self.context.store?,
+            recipes: self.recipes,
+        };
+        stored.keep_request(step, record, end, self.read.as_ref())
     }
 
     /// What stands at the outputs now, and the records of files that were read for it.
@@ -218,6 +246,17 @@ impl Completion<'_, '_, '_, '_> {
 
     /// What every record has: why it ran, when, and what it took.
     fn usage(&self, job: &RunningJob, end: &JobEnd) -> StepRecord {
+        if let Some(origin) = origin(job, end) {
+            let result = job.hit.as_ref().map(|hit| &hit.restore.result);
+            return StepRecord {
+                reasons: job.reasons.iter().map(Reason::line).collect::<String>() + &origin.line(),
+                ended_at: self.context.clock.now(),
+                took: origin.took,
+                memory: result.map_or(0, |result| result.memory),
+                processor: result.map_or(0, |result| result.processor),
+                ..StepRecord::default()
+            };
+        }
         StepRecord {
             reasons: job.reasons.iter().map(Reason::line).collect(),
             ended_at: self.context.clock.now(),
@@ -306,6 +345,18 @@ impl Completion<'_, '_, '_, '_> {
             .flatten();
         inner.unwrap_or_else(|| name.to_owned())
     }
+}
+
+/// Where the result of a job came from that was restored.
+pub fn origin(job: &RunningJob, end: &JobEnd) -> Option<ResultOrigin> {
+    let hit = job.hit.as_ref().filter(|_| end.restored)?;
+    let result = &hit.restore.result;
+    Some(ResultOrigin {
+        shared: hit.is_shared,
+        made_at: result.made_at,
+        took: result.took,
+        made_in: result.made_in.clone(),
+    })
 }
 
 /// When a job began, nanoseconds since 1970.

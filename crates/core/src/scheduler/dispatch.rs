@@ -12,9 +12,12 @@ use crate::executor::Notice;
 use crate::executor::SlotId;
 use crate::executor::Submission;
 use crate::executor::Ticket;
+use crate::executor::queue::Waker;
 use crate::graph::Position;
 use crate::ledger::Entry;
 use crate::scheduler::event::Event;
+use crate::scheduler::look_ahead::LookAhead;
+use crate::scheduler::look_ahead::LookStage;
 use crate::scheduler::options::BuildError;
 use crate::scheduler::pass::Pass;
 use crate::scheduler::ready_queue::ReadyQueue;
@@ -41,6 +44,9 @@ pub struct Dispatcher<'a, 'q> {
     /// No job is begun any more.
     closing: bool,
     failure: Option<BuildError>,
+    /// Steps that are being looked for in a shared store.
+    ahead: LookAhead,
+    waker: Option<Waker>,
 }
 
 impl<'a, 'q> Dispatcher<'a, 'q> {
@@ -51,6 +57,7 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
         jobs: Box<dyn JobQueue + 'q>,
         hold: &'a AtomicBool,
     ) -> Self {
+        let waker = jobs.waker();
         Self {
             free: queue.free_at_first().collect(),
             slots: SlotTable::new(jobs.slots()),
@@ -60,6 +67,8 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             hold,
             closing: false,
             failure: None,
+            ahead: LookAhead::default(),
+            waker,
         }
     }
 
@@ -71,7 +80,8 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             if !self.free.is_empty() {
                 continue;
             }
-            if self.slots.busy() == 0 {
+            let is_idle = self.slots.busy() == 0;
+            if is_idle && (self.ahead.is_empty() || self.is_closing(pass)) {
                 break;
             }
             let handed = self.hand_ahead(pass);
@@ -106,6 +116,7 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
     fn judge_free(&mut self, pass: &mut Pass<'_, '_, '_, '_>) {
         while let Some(position) = self.free.pop_front() {
             match pass.judge_position(position) {
+                Ok(true) if self.look_ahead(pass, position, LookStage::Lists) => {}
                 Ok(true) => self.queue.push_ready(position),
                 Ok(false) => self.close(pass, position),
                 Err(error) => self.note(Err(error)),
@@ -168,9 +179,18 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
 
     fn begin(&mut self, pass: &mut Pass<'_, '_, '_, '_>, started: StartedJob) {
         self.resources.take(self.queue.uses(started.job.position));
-        pass.state.events.tell(started.event);
+        let to_tell = if started.submission.restore.is_some() {
+            // It only begins when its stored result can't be put in place.
+            let usual = pass.usual(started.job.position);
+            let step = started.job.prepared.job.name.clone();
+            pass.state.events.tell(Event::Restoring { step, usual });
+            Some(started.event)
+        } else {
+            pass.state.events.tell(started.event);
+            None
+        };
         let ticket = self.jobs.submit(started.submission);
-        self.slots.begin(ticket, started.job);
+        self.slots.begin(ticket, started.job, to_tell);
     }
 
     /// Hands busy slots their next jobs while jobs are so short that the way from a slot to this thread
@@ -228,6 +248,39 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             }
             Notice::NotBegun(ticket) => self.not_begun(pass, ticket),
             Notice::Ended(end) => self.ended(pass, *end),
+            Notice::Answered(number) => {
+                self.answered(pass, number);
+                Ok(())
+            }
+        }
+    }
+
+    /// Asks a shared store for what a step lacks; whether it waits for an answer.
+    fn look_ahead(
+        &mut self,
+        pass: &mut Pass<'_, '_, '_, '_>,
+        position: Position,
+        stage: LookStage,
+    ) -> bool {
+        let (Some(waker), Some(store)) = (&self.waker, pass.state.context.store) else {
+            return false;
+        };
+        if store.shared().is_none() {
+            return false;
+        }
+        let question = pass.question(store, position);
+        question.is_some_and(|question| self.ahead.ask(position, stage, question, store, waker))
+    }
+
+    /// A shared store has answered: the step is ready, or asks for what the answer names.
+    fn answered(&mut self, pass: &mut Pass<'_, '_, '_, '_>, number: u64) {
+        let Some((position, stage)) = self.ahead.answered(number) else {
+            return;
+        };
+        let asks_more =
+            stage == LookStage::Lists && self.look_ahead(pass, position, LookStage::Result);
+        if !asks_more {
+            self.queue.push_ready(position);
         }
     }
 

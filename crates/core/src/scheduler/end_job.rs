@@ -3,11 +3,13 @@
 use crate::executor::Exit;
 use crate::executor::JobEnd;
 use crate::executor::SlotId;
+use crate::executor::TwiceReport;
 use crate::graph::Node;
 use crate::ledger::BadEnd;
 use crate::ledger::Entry;
 use crate::scheduler::build_state::BuildState;
 use crate::scheduler::complete::Completion;
+use crate::scheduler::complete::origin;
 use crate::scheduler::critical_path::CriticalPath;
 use crate::scheduler::event::Ended;
 use crate::scheduler::event::Ending;
@@ -22,7 +24,9 @@ use crate::scheduler::options::BuildError;
 use crate::scheduler::pass_view::PassView;
 use crate::scheduler::slot_table::RunningJob;
 use crate::scheduler::undeclared_edges::EdgeFinder;
+use crate::store::KeepRequest;
 use crate::text::Diagnostic;
+use crate::verdict::ResultOrigin;
 use crate::world::quarantine;
 
 /// Takes stock of jobs that have ended.
@@ -46,6 +50,8 @@ struct Verdict {
     entries: Vec<Entry>,
     /// What a watched step was seen to read.
     read: Option<ReadReport>,
+    /// What is to be kept of it.
+    keep: Option<KeepRequest>,
 }
 
 impl JobEnder<'_, '_, '_, '_> {
@@ -67,6 +73,8 @@ impl JobEnder<'_, '_, '_, '_> {
         if let Some(read) = verdict.read {
             self.state.events.tell(Event::Read(Box::new(read)));
         }
+        let origin = origin(&job, &end);
+        self.tell_store(&job, verdict.keep, origin.as_ref(), &end);
         let usage = JobUsage {
             began: end.began.since(self.state.began),
             slot,
@@ -84,9 +92,11 @@ impl JobEnder<'_, '_, '_, '_> {
             },
             took: end.took(),
             reasons: job.reasons,
-            exit: Some(end.outcome.exit),
+            exit: (!end.restored).then_some(end.outcome.exit),
             output: end.outcome.output,
             failure,
+            origin,
+            twice: end.twice,
             usage: Some(usage),
             after: after.map(|position| self.view.name(position)),
             waited,
@@ -95,12 +105,44 @@ impl JobEnder<'_, '_, '_, '_> {
         })
     }
 
+    /// Tells the store what was made, or that what it had is in place.
+    fn tell_store(
+        &mut self,
+        job: &RunningJob,
+        keep: Option<KeepRequest>,
+        origin: Option<&ResultOrigin>,
+        end: &JobEnd,
+    ) {
+        let differs = end.twice.as_ref().map(TwiceReport::differs);
+        let summary = &mut self.state.progress.summary;
+        summary.twice += usize::from(differs.is_some());
+        summary.differing += usize::from(differs == Some(true));
+        let Some(store) = self.state.context.store else {
+            return;
+        };
+        if let (Some(differs), Some(request)) = (differs, &keep) {
+            store.note_difference(request.declared, differs);
+        }
+        if differs == Some(true)
+            && let Some(hit) = &job.hit
+        {
+            hit.restore.forget();
+        }
+        if let Some(origin) = origin {
+            store.note_restored(origin.took().saturating_sub(end.took()), origin.shared);
+        }
+        if let Some(request) = keep.filter(|_| differs != Some(true)) {
+            store.keep(request);
+        }
+    }
+
     fn verdict(&mut self, job: &RunningJob, end: &JobEnd) -> Verdict {
         let mut verdict = Verdict {
             ending: Ending::Made,
             problem: None,
             entries: Vec::new(),
             read: None,
+            keep: None,
         };
         if end.outcome.stopped {
             verdict.ending = Ending::Stopped;
@@ -119,6 +161,8 @@ impl JobEnder<'_, '_, '_, '_> {
             edges: self.edges,
             found: &mut self.state.progress.found_edges,
             read: None,
+            recipes: self.state.options.recipes,
+            keep: None,
         };
         let seen = match view.node(job.position) {
             Node::Step(step) => completion.step(step, job, end),
@@ -136,6 +180,7 @@ impl JobEnder<'_, '_, '_, '_> {
             Err(problem) => verdict.problem = Some(problem),
         }
         verdict.read = completion.read.take();
+        verdict.keep = completion.keep.take();
         verdict
     }
 

@@ -8,10 +8,12 @@ use serde::Serialize;
 use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
 use crate::executor::job::SlotId;
+use crate::executor::twice::TwiceReport;
 use crate::executor::watching::SealRefusal;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::verdict::Reason;
+use crate::verdict::ResultOrigin;
 use crate::world::ByteSize;
 use crate::world::Ticks;
 use crate::world::time::as_seconds;
@@ -117,6 +119,10 @@ pub struct Ended {
     pub output: Printed,
     /// When it failed.
     pub failure: Option<JobFailure>,
+    /// Where its result came from, when it was restored.
+    pub origin: Option<ResultOrigin>,
+    /// What came of running it again.
+    pub twice: Option<TwiceReport>,
     /// What it used; none when it did not run.
     pub usage: Option<JobUsage>,
     /// Of the jobs that it had to wait for, the last one of the longest way; none when it could begin at
@@ -154,6 +160,8 @@ impl Ended {
             exit: None,
             output: Printed::default(),
             failure: None,
+            origin: None,
+            twice: None,
             usage: None,
             after: None,
             waited: Duration::ZERO,
@@ -184,12 +192,23 @@ pub struct Summary {
     /// The whole run.
     #[serde(rename = "seconds", with = "as_seconds")]
     pub took: Duration,
+    /// So many steps were run again and compared.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub twice: usize,
+    /// So many of those came out differently.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub differing: usize,
     /// All jobs together.
     #[serde(skip)]
     pub job_time: Duration,
     /// Of those that ran, how many are tasks, which make nothing.
     #[serde(skip)]
     pub tasks: usize,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
+fn is_none(count: &usize) -> bool {
+    *count == 0
 }
 
 impl Summary {
@@ -275,6 +294,13 @@ pub enum Event {
         slot: SlotId,
         /// Whether it has the terminal to itself until it ends.
         terminal: bool,
+    },
+    /// A step's stored result is being put in place.
+    Restoring {
+        /// Its name.
+        step: String,
+        /// How long it took last time.
+        usual: Option<Duration>,
     },
     /// A watched step that went well was seen to read this.
     Read(Box<ReadReport>),

@@ -79,6 +79,8 @@ fn run_alone(context: BuildContext<'_>, job: Job) -> Result<Outcome, BuildError>
             job: Arc::new(job),
             outputs: Vec::new(),
             finally: None,
+            restore: None,
+            twice: None,
             retries: 0,
             ahead: false,
         });

@@ -103,7 +103,7 @@ impl PreparedJob {
 }
 
 /// Whether a target's steps are sealed.
-fn seal_how(clauses: &Clauses<'_>, mode: RecipeMode) -> Option<SealHow> {
+pub fn seal_how(clauses: &Clauses<'_>, mode: RecipeMode) -> Option<SealHow> {
     clauses.sealed.max(match mode {
         RecipeMode::Sealed => Some(SealHow::Plainly),
         RecipeMode::SealedStrictly => Some(SealHow::Strictly),
@@ -112,7 +112,7 @@ fn seal_how(clauses: &Clauses<'_>, mode: RecipeMode) -> Option<SealHow> {
 }
 
 /// Whether a target's steps are watched.
-fn watch_plan(clauses: &Clauses<'_>, mode: RecipeMode) -> Option<WatchPlan> {
+pub fn watch_plan(clauses: &Clauses<'_>, mode: RecipeMode) -> Option<WatchPlan> {
     let how = clauses.learn.map(|(how, _)| how);
     let (everywhere, by_run) = match (how, mode) {
         (Some(LearnHow::WatchedEverywhere), _) => (true, false),

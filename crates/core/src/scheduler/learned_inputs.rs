@@ -1,5 +1,6 @@
 //! What a recipe found out itself, with the contents as they are now.
 
+use crate::content::LearnedPath;
 use crate::content::State;
 use crate::language::LearnHow;
 use crate::ledger::Edge;
@@ -77,6 +78,16 @@ impl LearnedInputs<'_, '_, '_, '_> {
             }
         }
         Ok(edges)
+    }
+
+    /// What a stored result says that the recipe found out, as it was found to be when the result was looked up.
+    pub fn restored(&mut self, step: StepId, learned: &[Edge]) -> Vec<Edge> {
+        for edge in learned {
+            // What another step makes, and nothing puts first, is looked at once more behind that step.
+            let path = LearnedPath::of(&edge.path).place();
+            self.edges.is_luck(&self.view, self.found, step, path);
+        }
+        learned.to_vec()
     }
 
     /// What stands at a path that a recipe read, and whether it was something else before.

@@ -97,6 +97,8 @@ pub struct BuildOptions {
     pub on_failure: OnFailure,
     /// Run the named steps, reason or not.
     pub remake: bool,
+    /// Run each step that runs again, and compare.
+    pub twice: bool,
     /// Memory that jobs may use together.
     pub memory: ByteSize,
     /// Tell what jobs print as it comes.
@@ -117,6 +119,7 @@ impl Default for BuildOptions {
             threads: 1,
             on_failure: OnFailure::default(),
             remake: false,
+            twice: false,
             memory: ByteSize::UNLIMITED,
             live: false,
             old_outputs: OldOutputs::default(),

@@ -1,6 +1,7 @@
 //! One pass: a set of goals brought up to date.
 
 use std::sync::atomic::AtomicBool;
+use std::time::Duration;
 
 use crate::executor::ExecutionContext;
 use crate::executor::JobEnd;
@@ -19,6 +20,7 @@ use crate::scheduler::event::Ending;
 use crate::scheduler::event::Event;
 use crate::scheduler::finally::run_finally;
 use crate::scheduler::judge::Judge;
+use crate::scheduler::look_ahead::StoreQuestion;
 use crate::scheduler::missing_sources::SourceCheck;
 use crate::scheduler::options::BuildError;
 use crate::scheduler::options::OnFailure;
@@ -28,9 +30,13 @@ use crate::scheduler::resources::ResourcePool;
 use crate::scheduler::slot_table::RunningJob;
 use crate::scheduler::start_job::JobStarter;
 use crate::scheduler::start_job::StartedJob;
+use crate::scheduler::stored_results::StoredResults;
+use crate::scheduler::stored_results::wants_run;
 use crate::scheduler::undeclared_edges::EdgeFinder;
 use crate::status::FileStates;
 use crate::status::file_states::KnownStates;
+use crate::store::Store;
+use crate::store::StoreAnswer;
 use crate::verdict::Reason;
 
 /// How far a position has come.
@@ -214,6 +220,38 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
         Ok(true)
     }
 
+    /// What the local store lacks for a step that is free to run; none of one that it has, or that is to run in any case.
+    pub fn question(&mut self, store: &Store, position: Position) -> Option<StoreQuestion> {
+        let Node::Step(step) = self.view.node(position) else {
+            return None;
+        };
+        if wants_run(&self.nodes[position].reasons, self.state.options.twice) {
+            return None;
+        }
+        let stored = StoredResults {
+            project: self.view.project,
+            store,
+            recipes: self.state.options.recipes,
+        };
+        if !stored.is_worth_asking(step, self.judge.usual(position)) {
+            return None;
+        }
+        let (inputs, states) = (&self.judge.inputs, &mut self.judge.states);
+        let lookup = stored.lookup(step, inputs, states, self.state.context.ledger)?;
+        match stored.find(lookup, states) {
+            StoreAnswer::Found(_) => None,
+            StoreAnswer::Absent(candidates) => Some(StoreQuestion {
+                declared: lookup.declared,
+                candidates,
+            }),
+        }
+    }
+
+    /// How long what stands at a position took last time.
+    pub fn usual(&self, position: Position) -> Option<Duration> {
+        self.judge.usual(position)
+    }
+
     /// Why a position runs, when it is not begun after all.
     pub fn set_reasons(&mut self, position: Position, reasons: Vec<Reason>) {
         self.nodes[position].reasons = reasons;
@@ -231,6 +269,7 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
             view: self.view,
             state: self.state,
             states: &mut self.judge.states,
+            inputs: &self.judge.inputs,
         };
         let started = starter.start(position, slot, reasons, alone)?;
         if started.is_none() && !matches!(self.view.node(position), Node::Set(_)) {

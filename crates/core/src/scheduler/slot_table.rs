@@ -7,6 +7,7 @@ use crate::executor::Ticket;
 use crate::graph::Position;
 use crate::scheduler::event::Event;
 use crate::scheduler::job_builder::PreparedJob;
+use crate::store::Hit;
 use crate::verdict::Reason;
 
 /// A job that is running, or about to.
@@ -19,6 +20,8 @@ pub struct RunningJob {
     pub prepared: PreparedJob,
     /// Its old outputs that are set by.
     pub set_by: Vec<String>,
+    /// Its stored result, when it has one.
+    pub hit: Option<Box<Hit>>,
 }
 
 /// A job that was handed ahead, and what is told when it begins.
@@ -75,12 +78,13 @@ impl SlotTable {
         self.slots.len() - self.idle.len()
     }
 
-    /// A job begins in the slot that [`SlotTable::idle`] named.
-    pub fn begin(&mut self, ticket: Ticket, job: RunningJob) {
+    /// A job begins in the slot that [`SlotTable::idle`] named; `to_tell` is told when it is said to have begun.
+    pub fn begin(&mut self, ticket: Ticket, job: RunningJob, to_tell: Option<Event>) {
         if let Some(slot) = self.idle.pop() {
             self.of_ticket.insert(ticket, slot);
             let slot = &mut self.slots[slot.index()];
             slot.running = Some((ticket, job));
+            slot.to_tell = to_tell;
             slot.declines = false;
         }
     }

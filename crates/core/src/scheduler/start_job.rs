@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use crate::executor::SlotId;
 use crate::executor::Submission;
+use crate::executor::queue::Twice;
 use crate::graph::Node;
 use crate::graph::Position;
 use crate::ledger::Entry;
@@ -19,11 +20,16 @@ use crate::scheduler::build_state::BuildState;
 use crate::scheduler::event::Event;
 use crate::scheduler::job_builder::JobBuilder;
 use crate::scheduler::job_builder::PreparedJob;
+use crate::scheduler::job_builder::SCRATCH;
 use crate::scheduler::options::BuildError;
 use crate::scheduler::output_places::PreparedOutputs;
 use crate::scheduler::pass_view::PassView;
 use crate::scheduler::slot_table::RunningJob;
+use crate::scheduler::stored_results::StoredResults;
+use crate::scheduler::stored_results::wants_run;
 use crate::status::FileStates;
+use crate::status::StepInputs;
+use crate::store::Hit;
 use crate::text::Diagnostic;
 use crate::verdict::Reason;
 
@@ -45,6 +51,10 @@ struct ReadyJob {
     prepared: PreparedJob,
     outputs: PreparedOutputs,
     retries: u32,
+    /// Its stored result.
+    hit: Option<Box<Hit>>,
+    /// How it is run again and compared.
+    twice: Option<Twice>,
 }
 
 /// Makes jobs ready.
@@ -55,6 +65,8 @@ pub struct JobStarter<'c, 's, 'p, 'd> {
     pub state: &'c mut BuildState<'s>,
     /// What stands at every path.
     pub states: &'c mut FileStates<'s>,
+    /// What of each step is compared.
+    pub inputs: &'c StepInputs<'p, 'd>,
 }
 
 impl JobStarter<'_, '_, '_, '_> {
@@ -71,7 +83,7 @@ impl JobStarter<'_, '_, '_, '_> {
     ) -> Result<Option<StartedJob>, BuildError> {
         let ready = match self.view.node(position) {
             Node::Set(_) => None,
-            Node::Step(step) => Some(self.step(step, slot)?),
+            Node::Step(step) => Some(self.step(step, slot, &reasons)?),
             Node::Task(task) => self.task(task, slot)?,
         };
         let Some(mut ready) = ready else {
@@ -83,12 +95,15 @@ impl JobStarter<'_, '_, '_, '_> {
         }
         self.name_log(prepared);
         let event = self.event(position, &reasons, prepared);
+        let restore = ready.hit.as_ref().map(|hit| hit.restore.clone());
         Ok(Some(StartedJob {
             submission: Submission {
                 job: Arc::clone(&prepared.job),
                 outputs: ready.outputs.outputs,
                 finally: prepared.finally.clone(),
                 retries: ready.retries,
+                restore: restore.filter(|_| ready.twice.is_none()),
+                twice: ready.twice,
                 ahead: false,
             },
             event,
@@ -97,11 +112,17 @@ impl JobStarter<'_, '_, '_, '_> {
                 reasons,
                 prepared: ready.prepared,
                 set_by: ready.outputs.set_by,
+                hit: ready.hit,
             },
         }))
     }
 
-    fn step(&mut self, step: StepId, slot: SlotId) -> Result<ReadyJob, BuildError> {
+    fn step(
+        &mut self,
+        step: StepId,
+        slot: SlotId,
+        reasons: &[Reason],
+    ) -> Result<ReadyJob, BuildError> {
         let project = self.view.project;
         let decl = project.decl(project.step(step));
         let retries = retries(self.view.vars, &decl.clauses, &decl.fixed_frame());
@@ -113,6 +134,7 @@ impl JobStarter<'_, '_, '_, '_> {
         let prepared = builder
             .step(step, slot, self.state.options.recipes)
             .ok_or_else(BuildError::reported)?;
+        let hit = self.stored(step, reasons);
         self.state.prepare_executor()?;
         let learns = prepared.learn.as_ref().map(|learn| &*learn.path);
         let outputs = self.state.places.prepare(
@@ -124,10 +146,32 @@ impl JobStarter<'_, '_, '_, '_> {
             &mut self.state.events,
         )?;
         Ok(ReadyJob {
-            prepared,
             outputs,
             retries,
+            twice: self.state.options.twice.then(|| Twice {
+                against: hit.as_ref().map(|hit| hit.restore.clone()),
+                learn: prepared.learn.as_ref().map(|learn| learn.path.clone()),
+                scratch: format!("{SCRATCH}/{}", slot.index()),
+            }),
+            prepared,
+            hit,
         })
+    }
+
+    /// A step's stored result, unless it was asked for that it runs.
+    fn stored(&mut self, step: StepId, reasons: &[Reason]) -> Option<Box<Hit>> {
+        let store = self.state.context.store?;
+        if !store.is_worth_a_look() || wants_run(reasons, self.state.options.twice) {
+            return None;
+        }
+        let stored = StoredResults {
+            project: self.view.project,
+            store,
+            recipes: self.state.options.recipes,
+        };
+        let ledger = self.state.context.ledger;
+        let lookup = stored.lookup(step, self.inputs, self.states, ledger)?;
+        stored.find(lookup, self.states).found()
     }
 
     fn task(&mut self, task: TaskId, slot: SlotId) -> Result<Option<ReadyJob>, BuildError> {
@@ -150,6 +194,8 @@ impl JobStarter<'_, '_, '_, '_> {
             prepared: prepared.ok_or_else(BuildError::reported)?,
             outputs: PreparedOutputs::default(),
             retries,
+            hit: None,
+            twice: None,
         }))
     }
 

@@ -18,6 +18,7 @@ use crate::scheduler::learned_inputs::LearnedInputs;
 use crate::scheduler::options::WatchPlan;
 use crate::status::listing;
 use crate::world::Digest;
+use crate::world::FileKind;
 
 /// Places outside of the project whose files come, go and change by themselves.
 const VOLATILE: [&str; 8] = [
@@ -69,8 +70,12 @@ fn is_outside(path: &str) -> bool {
     path.starts_with('/')
 }
 
+/// Whether a path is one of these places, or lies there.
 fn is_below(path: &str, places: &[&str]) -> bool {
-    places.iter().any(|place| path.starts_with(place))
+    let is_one = |place: &str| place.strip_suffix('/') == Some(path);
+    places
+        .iter()
+        .any(|place| path.starts_with(place) || is_one(place))
 }
 
 fn is_temporary(path: &str) -> bool {
@@ -153,6 +158,13 @@ impl LearnedInputs<'_, '_, '_, '_> {
     }
 
     fn read_edge(&mut self, step: StepId, path: &str, began: i64, by_run: u16) -> Edge {
+        let stat = self.context.disk.stat(path);
+        let is_link_to_folder =
+            matches!(stat, Ok(Some(stat)) if stat.link && stat.kind == FileKind::Folder);
+        if is_link_to_folder && self.view.project.maker_of(path).is_none() {
+            // Whatever was read of what lies there has names of its own.
+            return self.link_edge(path, by_run);
+        }
         let seen = self.seen(step, path, began);
         let digest = match seen.state {
             State::Missing => Some(GONE),
@@ -162,6 +174,18 @@ impl LearnedInputs<'_, '_, '_, '_> {
         };
         Edge {
             path: path.to_owned(),
+            digest,
+            group: by_run,
+        }
+    }
+
+    fn link_edge(&mut self, link: &str, by_run: u16) -> Edge {
+        let path = LearnedPath::link(link);
+        let state = self.states.look(&path);
+        let digest = state.digest();
+        self.states.set_learned(self.view.project, &path, state);
+        Edge {
+            path,
             digest,
             group: by_run,
         }
@@ -251,7 +275,9 @@ impl LearnedInputs<'_, '_, '_, '_> {
                     }
                     report.files.push(shown);
                 }
-                LearnedPath::Names(_) | LearnedPath::Folder(_) => report.folders.push(shown),
+                LearnedPath::Names(_) | LearnedPath::Folder(_) | LearnedPath::Link(_) => {
+                    report.folders.push(shown);
+                }
             }
         }
         report.first = known.is_empty();

@@ -140,7 +140,7 @@ impl<'a> FileStates<'a> {
     pub fn look_at_learned(&mut self, project: &Project<'_>, path: &str) -> State {
         match LearnedPath::of(path) {
             LearnedPath::Names(folder) => listing::state(self.disk, project, folder),
-            LearnedPath::File(_) | LearnedPath::Folder(_) => self.look(path),
+            LearnedPath::File(_) | LearnedPath::Folder(_) | LearnedPath::Link(_) => self.look(path),
         }
     }
 

@@ -198,10 +198,12 @@ impl WatchSet {
                 self.enter(folder, true);
                 self.learned_names.insert(folder.to_owned())
             }
-            LearnedPath::File(path) | LearnedPath::Folder(path) if self.learned.contains(path) => {
+            LearnedPath::File(path) | LearnedPath::Folder(path) | LearnedPath::Link(path)
+                if self.learned.contains(path) =>
+            {
                 false
             }
-            LearnedPath::File(path) | LearnedPath::Folder(path) => {
+            LearnedPath::File(path) | LearnedPath::Folder(path) | LearnedPath::Link(path) => {
                 self.enter(folder_of(path), true);
                 self.learned.insert(path.to_owned())
             }
@@ -223,7 +225,7 @@ impl WatchSet {
                         self.touch(path),
                         ChangeImpact::Nothing | ChangeImpact::Names
                     ),
-                    LearnedPath::Names(_) | LearnedPath::Folder(_) => false,
+                    LearnedPath::Names(_) | LearnedPath::Folder(_) | LearnedPath::Link(_) => false,
                 };
                 if !is_known && self.enter_learned(path) {
                     new.push(path.place().to_owned());

@@ -4,11 +4,13 @@
 //! is kept in [`Sources`]. A [`Diagnostic`] only holds spans and texts; how it looks on a terminal
 //! is decided elsewhere.
 
+mod byte_size;
 mod diagnostic;
 mod duration;
 mod nearest;
 mod visible;
 
+pub use byte_size::byte_size;
 pub use diagnostic::Diagnostic;
 pub use diagnostic::Label;
 pub use diagnostic::Severity;

@@ -5,10 +5,12 @@
 //! time and names each reason with what was recorded and what is there now.
 
 mod given;
+mod origin;
 mod reason;
 
 pub use given::GivenState;
 pub use given::GivenValue;
+pub use origin::ResultOrigin;
 pub use reason::Reason;
 pub use reason::ReasonKind;
 

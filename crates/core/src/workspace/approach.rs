@@ -14,11 +14,14 @@ use crate::project_cache::Question;
 use crate::project_cache::Unchanged;
 use crate::status::CommandRunner;
 use crate::status::RecordingEnvironment;
+use crate::store::shared::without_credentials;
 use crate::workspace::error::WorkspaceError;
 use crate::workspace::location::ProjectLocation;
 use crate::workspace::options::OpenOptions;
 use crate::workspace::settings;
 use crate::workspace::settings::Settings;
+use crate::workspace::store_settings::STORE_KEYS;
+use crate::workspace::store_settings::StoreSettings;
 use crate::workspace::trust::Trust;
 use crate::workspace::user::UserFolders;
 use crate::world::Digest;
@@ -64,7 +67,8 @@ impl Approach {
         let disk = RealDisk::open(&location.root).map_err(|error| {
             WorkspaceError::io(format!("can't open `{}`", location.root.display()), error)
         })?;
-        let settings = settings::read(user)?;
+        let mut settings = settings::read(user)?;
+        settings.store = store_from_env()?.or(&settings.store);
         let trust = Trust::new(&location.start, &settings, user);
         if location.own().symlink_metadata().is_ok() {
             trust.check(&location.own())?;
@@ -204,6 +208,35 @@ pub(super) fn env(name: &str) -> Option<String> {
 }
 
 /// What tells whether the same is set from outside: by the settings, on the command line, in the environment.
+/// What a user has set of the store, in the environment or the settings.
+///
+/// # Errors
+/// When it can't be understood.
+pub fn user_store(user: &UserFolders) -> Result<StoreSettings, WorkspaceError> {
+    Ok(store_from_env()?.or(&settings::read(user)?.store))
+}
+
+/// What the environment says of the store.
+fn store_from_env() -> Result<StoreSettings, WorkspaceError> {
+    let mut set = StoreSettings::default();
+    for key in STORE_KEYS {
+        let variable = key.variable();
+        let Some(value) = env(&variable).filter(|value| !value.is_empty()) else {
+            continue;
+        };
+        if !set.set(key.name, &value) {
+            return Err(WorkspaceError::usage(
+                format!(
+                    "`{variable}` is `{}` in the environment",
+                    without_credentials(&value)
+                ),
+                format!("it is {}", key.wanted),
+            ));
+        }
+    }
+    Ok(set)
+}
+
 pub(super) fn outside_digest(settings: &Settings, options: &OpenOptions) -> Digest {
     let mut hasher = blake3::Hasher::new();
     let mut add = |text: &[u8]| {

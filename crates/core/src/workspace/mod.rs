@@ -2,6 +2,7 @@
 
 pub mod project_settings;
 pub mod settings;
+pub mod store_settings;
 
 mod approach;
 mod error;
@@ -15,6 +16,7 @@ mod trust;
 mod user;
 
 pub use approach::Approach;
+pub use approach::user_store;
 pub use error::WorkspaceError;
 pub use location::ProjectLocation;
 pub use lock::ProjectLock;

@@ -19,6 +19,9 @@ use crate::scheduler::Recovered;
 use crate::scheduler::recover;
 use crate::status::CommandRunner;
 use crate::status::RecordingEnvironment;
+use crate::store::Store;
+use crate::store::StoreOptions;
+use crate::store::shared::SharedAddress;
 use crate::text::Diagnostic;
 use crate::text::Sources;
 use crate::workspace::approach::Approach;
@@ -290,6 +293,33 @@ impl Workspace {
             self.location.root_text(),
         )
         .with_key(self.key)
+    }
+
+    /// The store of results, when it is to be used.
+    #[must_use]
+    pub fn store(&self) -> Option<Store> {
+        let settings = &self.settings.store;
+        if self.is_personal || !settings.is_used() {
+            return None;
+        }
+        let root = self.location.root_text();
+        let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+        let options = StoreOptions {
+            folder: settings.folder(self.user.store())?,
+            size: settings.size(),
+            least: settings.least(),
+            platform: settings.platform.clone().unwrap_or_default(),
+            made_in: format!("{}: {root}", host.trim()),
+        };
+        let store = Store::new(options, self.location.root.clone(), &root);
+        let Some(address) = settings.shared.as_deref().and_then(SharedAddress::parse) else {
+            return Some(store);
+        };
+        Some(store.with_shared(
+            address.server(&env),
+            settings.is_shared_to(),
+            settings.wait(),
+        ))
     }
 
     /// Where the project's jobs run.

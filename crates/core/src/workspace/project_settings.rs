@@ -14,8 +14,10 @@ use crate::text::nearest;
 use crate::workspace::settings::OutputMode;
 use crate::workspace::settings::SetBy;
 use crate::workspace::settings::Settings;
+use crate::workspace::store_settings::STORE_KEYS;
+use crate::workspace::store_settings::StoreKeyword;
 
-/// What a project may set.
+/// What a project may set, besides what it may say of the store.
 const KEYS: [&str; 7] = [
     "jobs",
     "output",
@@ -25,6 +27,13 @@ const KEYS: [&str; 7] = [
     "recipes",
     "sealed-read",
 ];
+
+/// All that a project may set.
+fn keys() -> impl Iterator<Item = &'static str> {
+    let of_project = |key: &StoreKeyword| key.of_project;
+    let store = STORE_KEYS.into_iter().filter(of_project);
+    KEYS.into_iter().chain(store.map(|key| key.name))
+}
 
 /// What a project sets, each with its place.
 #[derive(Debug, Default)]
@@ -67,7 +76,7 @@ impl ProjectSettings {
         words: &[Word],
     ) -> Result<(), Box<Diagnostic>> {
         let name = sources.slice(key.span);
-        let Some(known) = KEYS.into_iter().find(|known| *known == name) else {
+        let Some(known) = keys().find(|known| *known == name) else {
             return Err(unknown(key.span, name));
         };
         if let Some((_, first)) = self.places.iter().find(|(set, _)| *set == known) {
@@ -112,7 +121,8 @@ impl ProjectSettings {
             "set-by" => user.set_by.is_none(),
             "grace" => user.grace.is_none(),
             "recipes" => user.recipes.is_none(),
-            _ => true,
+            "sealed-read" => true,
+            store => user.store.text(store).is_none(),
         });
         let mut sealed_read = self.settings.sealed_read.clone();
         sealed_read.extend(user.sealed_read);
@@ -124,6 +134,7 @@ impl ProjectSettings {
             grace: user.grace.or_else(|| self.settings.grace.clone()),
             recipes: user.recipes.or(self.settings.recipes),
             sealed_read,
+            store: user.store.clone().or(&self.settings.store),
             ..user
         }
     }
@@ -164,21 +175,30 @@ fn set(
             let wanted = "`plain`, `watched`, `sealed` or `sealed strictly`";
             (settings.recipes.is_some(), wanted)
         }
-        _ => {
+        "sealed-read" => {
             settings.sealed_read = words;
             (true, "")
+        }
+        store => {
+            let mut known = STORE_KEYS.into_iter().filter(|known| known.name == store);
+            let wanted = known.next().map_or("", |known| known.wanted);
+            (settings.store.set(store, text), wanted)
         }
     };
     if is_set { Ok(()) } else { Err(wanted) }
 }
 
 fn unknown(span: Span, name: &str) -> Box<Diagnostic> {
-    let help = match (name, nearest(name, KEYS)) {
+    let is_users = STORE_KEYS.iter().any(|key| key.name == name);
+    let help = match (name, nearest(name, keys())) {
         ("trust", _) => {
             "whom to trust is for each user to say: `trust` stands in your own settings".to_owned()
         }
+        _ if is_users => {
+            format!("that is for each user to say: `{name}` stands in your own settings")
+        }
         (_, Some(near)) => format!("did you mean `{near}`?"),
-        (_, None) => format!("there are: {}", KEYS.join(", ")),
+        (_, None) => format!("there are: {}", keys().collect::<Vec<_>>().join(", ")),
     };
     Box::new(Diagnostic::error(span, format!("there is no setting `{name}`")).help(help))
 }

@@ -7,8 +7,10 @@ use serde::Deserialize;
 
 use crate::executor::GRACE;
 use crate::scheduler::RecipeMode;
+use crate::store::shared::without_credentials;
 use crate::text::duration;
 use crate::workspace::error::WorkspaceError;
+use crate::workspace::store_settings::StoreSettings;
 use crate::workspace::user::UserFolders;
 
 /// What the user has set for all projects.
@@ -34,6 +36,9 @@ pub struct Settings {
     /// Folders whose descriptions are taken whoever they belong to.
     #[serde(default)]
     pub trust: Vec<String>,
+    /// The store of results.
+    #[serde(default)]
+    pub store: StoreSettings,
     /// Variables: a text that is read as words, or a list of words.
     #[serde(default, rename = "let")]
     pub lets: HashMap<String, Words>,
@@ -143,7 +148,7 @@ pub fn read(user: &UserFolders) -> Result<Settings, WorkspaceError> {
                 path.display(),
                 error.to_string().trim_end()
             ),
-            "it holds `jobs = N`, `output = \"grouped\"`, `runs = N`, `set-by = \"always\"`, `grace = \"5s\"`, `recipes = \"watched\"`, `sealed-read = [\"/folder\"]`, `trust = [\"/folder\"]`, and a table `[let]` with a text or a list for each variable",
+            "it holds `jobs = N`, `output = \"grouped\"`, `runs = N`, `set-by = \"always\"`, `grace = \"5s\"`, `recipes = \"watched\"`, `sealed-read = [\"/folder\"]`, `trust = [\"/folder\"]`, a table `[store]` (docs/sharing.md), and a table `[let]` with a text or a list for each variable",
         )
     })?;
     if let Some(grace) = &settings.grace
@@ -155,6 +160,17 @@ pub fn read(user: &UserFolders) -> Result<Settings, WorkspaceError> {
                 path.display()
             ),
             "write a number and `s`, `m` or `h`, such as `grace = \"5s\"`",
+        ));
+    }
+    if let Some((key, text)) = settings.store.wrong() {
+        return Err(WorkspaceError::usage(
+            format!(
+                "`{}` says `{} = \"{}\"`",
+                path.display(),
+                key.name,
+                without_credentials(&text)
+            ),
+            format!("it is {}", key.wanted),
         ));
     }
     Ok(settings)

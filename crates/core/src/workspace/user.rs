@@ -14,6 +14,7 @@ use crate::world::own;
 pub struct UserFolders {
     config: Option<PathBuf>,
     data: Option<PathBuf>,
+    cache: Option<PathBuf>,
 }
 
 impl UserFolders {
@@ -32,6 +33,7 @@ impl UserFolders {
         Self {
             config: folder("XDG_CONFIG_HOME", ".config"),
             data: folder("XDG_DATA_HOME", ".local/share"),
+            cache: folder("XDG_CACHE_HOME", ".cache"),
         }
     }
 
@@ -41,6 +43,7 @@ impl UserFolders {
         Self {
             config: Some(folder.join("config")),
             data: Some(folder.join("data")),
+            cache: Some(folder.join("cache")),
         }
     }
 
@@ -48,6 +51,12 @@ impl UserFolders {
     #[must_use]
     pub fn settings(&self) -> Option<PathBuf> {
         Some(self.config.as_ref()?.join("settings.toml"))
+    }
+
+    /// Where the store of results is, unless the settings say otherwise.
+    #[must_use]
+    pub fn store(&self) -> Option<PathBuf> {
+        Some(self.cache.as_ref()?.join("store"))
     }
 
     /// The folder of the user's own `hand.loom`, when there is one.

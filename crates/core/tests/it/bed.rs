@@ -90,6 +90,7 @@ impl<'a> Bed<'a> {
         drive: impl FnOnce(&mut Build<'_>) -> T,
     ) -> T {
         let context = BuildContext {
+            store: None,
             disk: self.machine,
             clock: self.clock,
             executor: self.executor,

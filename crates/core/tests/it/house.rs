@@ -7,7 +7,7 @@ use std::path::Path;
 use std::path::PathBuf;
 
 /// The rooms of the core; each only uses those in front of it.
-const ROOMS: [&str; 15] = [
+const ROOMS: [&str; 16] = [
     "text",
     "world",
     "language",
@@ -18,6 +18,7 @@ const ROOMS: [&str; 15] = [
     "verdict",
     "status",
     "project_cache",
+    "store",
     "executor",
     "scheduler",
     "records",
@@ -26,9 +27,10 @@ const ROOMS: [&str; 15] = [
 ];
 
 /// Who may ask the system itself: for files, processes, the clock, the environment.
-const TOUCH_THE_SYSTEM: [&str; 5] = [
+const TOUCH_THE_SYSTEM: [&str; 6] = [
     "world/",
     "ledger/storage.rs",
+    "store/",
     "executor/",
     "records/",
     "workspace/",

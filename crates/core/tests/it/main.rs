@@ -19,5 +19,6 @@ mod records;
 mod scheduling;
 mod shells;
 mod simulated;
+mod stored;
 mod values;
 mod woven;

@@ -82,6 +82,7 @@ impl Place {
         let workspace = opened.unwrap();
         let (executor, environment) = (workspace.executor(), workspace.environment());
         let context = BuildContext {
+            store: None,
             disk: &workspace.disk,
             clock: &workspace.clock,
             executor: &executor,

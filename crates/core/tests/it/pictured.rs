@@ -63,6 +63,7 @@ pub fn picture(
     let nodes = if around.is_some() { &all } else { &order.nodes };
     let links = Links::among(project, &ledger, nodes);
     GraphSource {
+        restored: &|_| false,
         project,
         vars: seen.vars,
         links: &links,

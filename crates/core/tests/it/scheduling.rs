@@ -691,6 +691,7 @@ fn a_reader_that_blocks_holds_up_nobody() {
     let environment = crate::bed::environment(&machine, &ledger);
     let (description, outside) = crate::bed::describe(&machine, &environment);
     let context = handloom_core::scheduler::BuildContext {
+        store: None,
         disk: &machine,
         clock: &gym.clock,
         executor: &place,

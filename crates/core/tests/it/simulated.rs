@@ -143,6 +143,8 @@ impl Queue<'_> {
         };
         let outputs = running.submission.outputs.iter();
         let end = JobEnd {
+            restored: false,
+            twice: None,
             ticket: running.ticket,
             outcome,
             outputs: outputs
