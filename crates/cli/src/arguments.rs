@@ -39,7 +39,7 @@ pub struct Common {
     /// Work as if called in this folder.
     #[arg(long, global = true, value_name = "FOLDER")]
     pub project: Option<PathBuf>,
-    /// Set a variable of the description for this run.
+    /// Set a variable of the description for this run; `+=` adds to what it holds.
     #[arg(long = "let", global = true, value_name = "NAME=WORDS")]
     pub lets: Vec<String>,
     /// When to use colours.
@@ -154,9 +154,9 @@ pub struct RunningArguments {
     /// Jobs that may run at once [default: the number of cores].
     #[arg(short, long, value_name = "N")]
     pub jobs: Option<usize>,
-    /// What to do when a recipe fails.
-    #[arg(long, value_name = "WHAT", default_value = "stop")]
-    pub on_failure: FailureChoice,
+    /// What to do when a recipe fails [default: stop].
+    #[arg(long, value_name = "WHAT")]
+    pub on_failure: Option<FailureChoice>,
     /// How what jobs print is shown.
     #[arg(long, value_name = "HOW")]
     pub output: Option<Output>,
@@ -229,7 +229,7 @@ pub struct WeaveArguments {
     pub names: Vec<String>,
     /// Make the named ones, reason or not.
     #[arg(long)]
-    pub remake: bool,
+    pub again: bool,
     /// How to run.
     #[command(flatten)]
     pub running: RunningArguments,
@@ -283,7 +283,7 @@ pub struct RunArguments {
     pub extra: Vec<String>,
     /// Run a task that is remembered, reason or not.
     #[arg(long)]
-    pub remake: bool,
+    pub again: bool,
     /// How to run.
     #[command(flatten)]
     pub running: RunningArguments,
@@ -345,7 +345,7 @@ pub struct PreviewArguments {
     pub names: Vec<String>,
     /// As if these had been asked for, reason or not.
     #[arg(long)]
-    pub remake: bool,
+    pub again: bool,
     /// How to answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
     pub format: Format,
@@ -461,10 +461,10 @@ impl Arguments {
         Self {
             command: Command::Weave(WeaveArguments {
                 names: Vec::new(),
-                remake: false,
+                again: false,
                 running: RunningArguments {
                     jobs: None,
-                    on_failure: FailureChoice::Stop,
+                    on_failure: None,
                     output: None,
                     events: None,
                     watched: false,

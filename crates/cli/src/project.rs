@@ -46,6 +46,21 @@ pub fn approach(location: ProjectLocation, common: &Common) -> Result<Approach, 
     Ok(approach)
 }
 
+/// Opens a folder that is no project, for tasks of the user's own.
+pub fn open_without_project(
+    location: ProjectLocation,
+    common: &Common,
+    ui: Ui,
+    access: Access,
+) -> Result<Workspace, CommandError> {
+    let options = OpenOptions {
+        personal: true,
+        ..options(common, access)?
+    };
+    let workspace = Workspace::open(location, &user(), &options, &mut |note| say(ui, &note))?;
+    Ok(workspace)
+}
+
 /// Opens a project that was approached.
 pub fn open_after(
     approach: Approach,
@@ -86,6 +101,7 @@ fn options(common: &Common, access: Access) -> Result<OpenOptions, CommandError>
     });
     Ok(OpenOptions {
         access,
+        personal: false,
         lets: lets.collect::<Result<_, CommandError>>()?,
         commands: command_names,
     })

@@ -132,6 +132,7 @@ fn project(root: &Path) -> Duration {
     let project = ProjectBuilder {
         vars: &vars,
         materialized: None,
+        calls: &std::collections::HashMap::new(),
     }
     .project();
     assert!(vars.take_diagnostics().is_empty());

@@ -136,7 +136,14 @@ fn foresee(root: &Path, taken_over: bool, steps: usize) {
         CachedProject::of_last_run(None, &description, &asked, &environment).expect("it is kept")
     });
     let found = FoundEdges::new();
-    let mut loaded = LoadedProject::load(&vars, cached, None, &found, &ledger.borrow());
+    let mut loaded = LoadedProject::load(
+        &vars,
+        cached,
+        None,
+        &found,
+        &ledger.borrow(),
+        &std::collections::HashMap::new(),
+    );
     assert_eq!(loaded.cached.is_some(), taken_over);
     let goals = goals(&loaded.project, &asked).nodes;
     let order = graph::order(&loaded.project, &goals).expect("no circle");

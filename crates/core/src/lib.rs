@@ -44,6 +44,7 @@
 //! - [`text`]: sources, places, diagnostics
 //! - [`world`]: the file system and the clock, as they come in from outside; moving files without losing any
 //! - [`language`]: text to syntax tree
+//! - [`data_files`]: values out of JSON, TOML, YAML, lines and tables
 //! - [`project`]: variables, patterns, parts; every step and task
 //! - [`graph`]: what was asked for, order, goals, circles
 //! - [`content`]: what files hold, and the record that spares reading
@@ -59,6 +60,7 @@
 //! - [`workspace`]: opening a project, for whoever asks
 
 pub mod content;
+pub mod data_files;
 pub mod executor;
 pub mod graph;
 pub mod graph_view;

@@ -21,6 +21,7 @@ use handloom_core::language::TopItem;
 use handloom_core::language::ValueSyntax;
 use handloom_core::project::frame::Frame;
 use handloom_core::project::script::relative;
+use handloom_core::project::task_call::choices as call_choices;
 use handloom_core::workspace::Access;
 
 use crate::arguments::Arguments;
@@ -176,7 +177,20 @@ fn values() -> ArgValueCompleter {
             let task = task.and_then(|name| tasks.iter().find(|task| task.decl.name == *name));
             let parameters = task.map(|task| task.decl.syntax.parameters.as_slice());
             let names = parameters.unwrap_or_default().iter();
-            let names = names.map(|parameter| format!("{}=", parameter.name.text));
+            let names = names.flat_map(|parameter| {
+                let name = &parameter.name.text;
+                let choices = task.map(|task| call_choices(read_only.vars, &task.decl, parameter));
+                let choices = choices.unwrap_or_default();
+                match choices.is_empty() {
+                    true => vec![format!("{name}=")],
+                    // As they are, and behind the name.
+                    false => choices
+                        .iter()
+                        .map(|choice| format!("{name}={choice}"))
+                        .chain(choices.clone())
+                        .collect(),
+                }
+            });
             names
                 .filter(|name| name.starts_with(&*typed))
                 .map(CompletionCandidate::new)
@@ -210,6 +224,7 @@ fn task_names(read_only: &ReadOnlyProject<'_, '_>, typed: &str) -> Vec<Completio
         .project
         .tasks
         .iter()
+        .filter(|task| !task.is_called)
         .map(|task| (&task.decl.name, task.decl.clauses.about))
         .filter(|(name, _)| name.starts_with(typed))
         .map(|(name, about)| {

@@ -55,7 +55,7 @@ pub fn run(common: &Common, arguments: &DemoArguments, ui: Ui) -> Result<ExitCod
     let work = running::Work {
         names: Vec::new(),
         call: None,
-        remake: false,
+        again: false,
         running: &arguments.running,
     };
     let code = running::weave(&common, project::locate(&common)?, &work, ui)?;

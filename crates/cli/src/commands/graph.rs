@@ -116,10 +116,10 @@ fn view(
     let (order, predictions) = match (named, &only) {
         (Some(named), _) => named,
         // Only what is near is foreseen.
-        (None, Some(only)) => read_only.dry_run_of(&only.goals(project), false)?,
+        (None, Some(only)) => read_only.dry_run_of(&only.goals(project))?,
         (None, None) => {
             read_only.read_targets();
-            read_only.dry_run_of(&nodes, false)?
+            read_only.dry_run_of(&nodes)?
         }
     };
     let last = last_endings(&Runs::new(&read_only.workspace.location.own()));

@@ -16,17 +16,20 @@ use handloom_core::project::PartId;
 use handloom_core::project::Project;
 use handloom_core::project::Step;
 use handloom_core::project::TaskNode;
-use handloom_core::project::decl::Clauses;
+use handloom_core::project::clauses::Clauses;
 use handloom_core::project::decl::Decl;
-use handloom_core::project::script::usage;
+use handloom_core::project::task_call::choices;
+use handloom_core::project::task_call::usage;
 use handloom_core::project::values::Vars;
 use handloom_core::workspace::Access;
+use handloom_core::workspace::ProjectLocation;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::ListArguments;
 use crate::commands::read_only::ReadOnlyProject;
 use crate::commands::read_only::threads;
+use crate::commands::run::is_without_project;
 use crate::commands::step_reads;
 use crate::commands::unchanged::text_of_watch;
 use crate::failure::CommandError;
@@ -50,6 +53,10 @@ struct TargetJson<'a> {
 struct ParameterJson<'a> {
     name: &'a str,
     default: Option<&'a str>,
+    /// The words that it may be; none for any.
+    choices: Vec<String>,
+    /// Whether it takes all that is left.
+    rest: bool,
 }
 
 #[derive(Serialize)]
@@ -79,6 +86,9 @@ pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCod
     if let Some(name) = &arguments.reads {
         return step_reads::run(common, arguments, name, ui);
     }
+    if is_without_project(common) {
+        return without_project(common, arguments, ui);
+    }
     let approach = project::approach(project::locate(common)?, common)?;
     // Whoever watches a project knows nothing of the user's own tasks.
     if !arguments.asking.ask && project::user().own_tasks().is_none() {
@@ -95,28 +105,57 @@ pub fn run(common: &Common, arguments: &ListArguments, ui: Ui) -> Result<ExitCod
         match arguments.format {
             Format::Json => {
                 let mut list = json(read_only.vars, read_only.project);
-                list.own = own
-                    .iter()
-                    .map(|row| OwnTaskJson {
-                        name: row.name.clone(),
-                        about: (!row.about.is_empty()).then(|| row.about.clone()),
-                    })
-                    .collect();
+                list.own = own_json(&own);
                 ui.print_json(&list)?;
             }
             Format::Text => {
                 let rows = rows(read_only.vars, read_only.project, arguments.all);
                 let mut out = render(&rows, ui);
                 if !own.is_empty() {
-                    let title = "your own tasks, in any project";
-                    out.push_str(&format!("\n{}\n", ui.out.paint(Role::Title, title)));
-                    block_rows(&own.iter().collect::<Vec<_>>(), ui, &mut out);
+                    out.push('\n');
+                    own_text(&own, ui, &mut out);
                 }
                 ui.print(&out)?;
             }
         }
         Ok(ExitCode::SUCCESS)
     })
+}
+
+fn own_json(own: &[Row]) -> Vec<OwnTaskJson> {
+    let own = own.iter().map(|row| OwnTaskJson {
+        name: row.name.clone(),
+        about: (!row.about.is_empty()).then(|| row.about.clone()),
+    });
+    own.collect()
+}
+
+fn own_text(own: &[Row], ui: Ui, out: &mut String) {
+    let title = "your own tasks, in any project";
+    out.push_str(&format!("{}\n", ui.out.paint(Role::Title, title)));
+    block_rows(&own.iter().collect::<Vec<_>>(), ui, out);
+}
+
+/// The user's own tasks alone, in a folder that is no project.
+fn without_project(
+    common: &Common,
+    arguments: &ListArguments,
+    ui: Ui,
+) -> Result<ExitCode, CommandError> {
+    let own = own_tasks(common, ui)?;
+    match arguments.format {
+        Format::Json => ui.print_json(&ListJson {
+            targets: Vec::new(),
+            tasks: Vec::new(),
+            own: own_json(&own),
+        })?,
+        Format::Text => {
+            let mut out = String::new();
+            own_text(&own, ui, &mut out);
+            ui.print(&out)?;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
 }
 
 /// What is said of a project without tasks of the user's own.
@@ -138,7 +177,14 @@ fn own_tasks(common: &Common, ui: Ui) -> Result<Vec<Row>, CommandError> {
     if project::user().own_tasks().is_none() {
         return Ok(Vec::new());
     }
-    let workspace = project::read(common, Ui::silent())?;
+    let silent = Ui::silent();
+    let workspace = match is_without_project(common) {
+        true => {
+            let location = ProjectLocation::without_project(common.project.as_deref())?;
+            project::open_without_project(location, common, silent, Access::Read)?
+        }
+        false => project::read(common, silent)?,
+    };
     match project::personal(workspace, common, ui)? {
         Ok(own) => ReadOnlyProject::at_opened(&own, ui, |read_only| {
             Ok(rows(read_only.vars, read_only.project, false))
@@ -167,6 +213,7 @@ fn json<'p>(vars: &'p Vars<'_>, project: &'p Project<'_>) -> ListJson<'p> {
         tasks: project
             .tasks
             .iter()
+            .filter(|task| !task.is_called)
             .map(|task| TaskJson {
                 name: &task.decl.name,
                 about: task.decl.clauses.about,
@@ -189,6 +236,8 @@ fn parameters<'p>(vars: &'p Vars<'_>, task: &'p TaskNode<'_>) -> Vec<ParameterJs
                 .default
                 .as_ref()
                 .map(|word| vars.description.sources.slice(word.span)),
+            choices: choices(vars, &task.decl, parameter),
+            rest: parameter.rest,
         })
         .collect()
 }
@@ -258,7 +307,7 @@ fn rows(vars: &Vars<'_>, project: &Project<'_>, all: bool) -> Vec<Row> {
             });
         }
     }
-    for task in &project.tasks {
+    for task in project.tasks.iter().filter(|task| !task.is_called) {
         rows.push(Row {
             part: part(task.decl.part),
             task: true,

@@ -98,6 +98,9 @@ fn help_of_task(typed: &[OsString]) -> Option<(Common, String)> {
     }
 }
 
+/// Options that have another name now.
+const RENAMED: [(&str, &str); 1] = [("--remake", "--again")];
+
 /// What may have been meant by an option that no command has: `handloom tests -x` hands nothing to a task.
 fn hint_for(error: &clap::Error, typed: &[OsString]) -> Option<String> {
     if error.kind() != clap::error::ErrorKind::UnknownArgument {
@@ -108,6 +111,10 @@ fn hint_for(error: &clap::Error, typed: &[OsString]) -> Option<String> {
         .skip(1)
         .filter_map(|word| word.to_str())
         .collect();
+    let renamed = RENAMED.iter().find(|(was, _)| words.contains(was));
+    if let Some((was, now)) = renamed {
+        return Some(format!("`{was}` is called `{now}` now"));
+    }
     let (first, rest) = words.split_first()?;
     let command = <Arguments as clap::CommandFactory>::command();
     let task = match *first {

@@ -56,7 +56,7 @@ pub fn run(
     ui: Ui,
 ) -> Result<ExitCode, CommandError> {
     let mut approach = project::approach(project::locate(common)?, common)?;
-    if arguments.format == Format::Text && !arguments.remake && !arguments.asking.ask {
+    if arguments.format == Format::Text && !arguments.again && !arguments.asking.ask {
         let request = BuildRequest {
             names: arguments.names.clone(),
             folder: approach.location.folder.clone(),
@@ -70,7 +70,7 @@ pub fn run(
     }
     let workspace = project::open_after(approach, common, ui, Access::Read)?;
     ReadOnlyProject::at_opened_asking(&workspace, arguments.asking, ui, |read_only| {
-        let (order, predictions) = read_only.dry_run(&arguments.names, arguments.remake)?;
+        let (order, predictions) = read_only.dry_run(&arguments.names, arguments.again)?;
         let project = read_only.project;
         let stored = stored(read_only, &order, &predictions);
         match arguments.format {

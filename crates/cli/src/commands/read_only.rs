@@ -109,7 +109,14 @@ impl ReadOnlyProject<'_, '_> {
             &environment,
         );
         let found = FoundEdges::new();
-        let loaded = LoadedProject::load(&vars, cached, None, &found, &workspace.ledger.borrow());
+        let loaded = LoadedProject::load(
+            &vars,
+            cached,
+            None,
+            &found,
+            &workspace.ledger.borrow(),
+            &std::collections::HashMap::new(),
+        );
         let read_only = ReadOnlyProject {
             workspace,
             environment: &environment,
@@ -168,7 +175,7 @@ impl ReadOnlyProject<'_, '_> {
     pub fn dry_run(
         &self,
         names: &[String],
-        remake: bool,
+        again: bool,
     ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
         let asked = BuildRequest {
             names: names.to_vec(),
@@ -179,7 +186,9 @@ impl ReadOnlyProject<'_, '_> {
         if !found.unknown.is_empty() {
             return Err(project::wrong(self.workspace, found.unknown));
         }
-        self.dry_run_of(&found.nodes, remake)
+        let goals = graph::with_steps(self.project, &found.nodes);
+        let forced: &[NodeId] = if again { &found.nodes } else { &[] };
+        self.dry_run_with(&goals, forced)
     }
 
     /// All steps and tasks.
@@ -211,7 +220,15 @@ impl ReadOnlyProject<'_, '_> {
     pub fn dry_run_of(
         &self,
         goals: &[NodeId],
-        remake: bool,
+    ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
+        self.dry_run_with(goals, &[])
+    }
+
+    /// The same; those that are forced run in any case.
+    fn dry_run_with(
+        &self,
+        goals: &[NodeId],
+        forced: &[NodeId],
     ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
         let order = graph::order(self.project, goals).map_err(|cycle| {
             project::wrong(
@@ -219,7 +236,6 @@ impl ReadOnlyProject<'_, '_> {
                 vec![graph::describe_cycle(self.project, &cycle)],
             )
         })?;
-        let remade: &[NodeId] = if remake { goals } else { &[] };
         let threads = threads();
         let predictions = project_cache::dry_run(
             self.project,
@@ -227,7 +243,7 @@ impl ReadOnlyProject<'_, '_> {
             self.vars,
             self.environment,
             &order,
-            remade,
+            forced,
             threads,
         );
         match predictions {

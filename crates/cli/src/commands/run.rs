@@ -2,15 +2,14 @@
 
 use std::process::ExitCode;
 
-use handloom_core::language::is_name;
 use handloom_core::project::TaskNode;
 use handloom_core::project::paths::from_root;
 use handloom_core::project::pattern::Pattern;
 use handloom_core::project::pattern::escape;
 use handloom_core::project::pattern::is_pattern;
-use handloom_core::project::script::TaskCall;
 use handloom_core::project::script::relative;
-use handloom_core::project::script::usage;
+use handloom_core::project::task_call::TaskCall;
+use handloom_core::project::task_call::usage;
 use handloom_core::project::values::Vars;
 use handloom_core::text::nearest;
 
@@ -22,12 +21,17 @@ use crate::failure::CommandError;
 use crate::project;
 use crate::ui::Ui;
 use crate::ui::text;
+use handloom_core::workspace::Access;
+use handloom_core::workspace::ProjectLocation;
 use handloom_core::workspace::ProjectLock;
 use handloom_core::workspace::Workspace;
 use handloom_core::world::names::folder_of;
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode, CommandError> {
+    if is_without_project(common) {
+        return run_without_project(common, arguments, ui);
+    }
     let location = project::locate(common)?;
     let (lock, workspace) = running::open(common, location, arguments.running.no_wait, ui)?;
     if is_pattern(&arguments.task) {
@@ -35,7 +39,7 @@ pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode
         let work = running::Work {
             names,
             call: None,
-            remake: arguments.remake,
+            again: arguments.again,
             running: &arguments.running,
         };
         return running::weave_opened(&workspace, &work, lock, ui);
@@ -54,6 +58,47 @@ pub fn run(common: &Common, arguments: &RunArguments, ui: Ui) -> Result<ExitCode
     }
 }
 
+/// Whether only tasks of the user's own can be meant: there are some, and there is no project around.
+pub fn is_without_project(common: &Common) -> bool {
+    project::user().own_tasks().is_some()
+        && !ProjectLocation::is_in_project(common.project.as_deref())
+}
+
+/// Runs a task of the user's own in a folder that is no project, and leaves nothing of Hand Loom's there.
+fn run_without_project(
+    common: &Common,
+    arguments: &RunArguments,
+    ui: Ui,
+) -> Result<ExitCode, CommandError> {
+    let location = ProjectLocation::without_project(common.project.as_deref())?;
+    let own = location.own();
+    let was_there = own.symlink_metadata().is_ok();
+    let lock = running::lock(&location, arguments.running.no_wait, ui)?;
+    let result = project::open_without_project(location, common, ui, Access::Run)
+        .and_then(|workspace| run_own(workspace, common, arguments, lock, ui));
+    if !was_there {
+        // What can't be removed is in nobody's way.
+        let _ = std::fs::remove_dir_all(own);
+    }
+    result
+}
+
+fn run_own(
+    workspace: Workspace,
+    common: &Common,
+    arguments: &RunArguments,
+    lock: ProjectLock,
+    ui: Ui,
+) -> Result<ExitCode, CommandError> {
+    let Ok(own) = project::personal(workspace, common, ui)? else {
+        return Err(CommandError::usage("there are no tasks of your own", ""));
+    };
+    match bind(&own, arguments, ui)? {
+        Some(call) => run_bound(&own, call, arguments, lock, ui),
+        None => Err(unknown(&own, arguments, ui)?),
+    }
+}
+
 fn run_bound(
     workspace: &Workspace,
     (name, call): (String, TaskCall),
@@ -64,7 +109,7 @@ fn run_bound(
     let work = running::Work {
         names: vec![name.clone()],
         call: Some((name, call)),
-        remake: arguments.remake,
+        again: arguments.again,
         running: &arguments.running,
     };
     running::weave_opened(workspace, &work, lock, ui)
@@ -128,7 +173,12 @@ fn matching(
         let source = from_root(&escape(folder), pattern);
         let compiled = Pattern::compile(&source)
             .map_err(|error| CommandError::usage(error.to_string(), "quote it for the shell"))?;
-        let tasks = read_only.project.tasks.iter().map(|task| &task.decl.name);
+        let tasks = read_only
+            .project
+            .tasks
+            .iter()
+            .filter(|task| !task.is_called);
+        let tasks = tasks.map(|task| &task.decl.name);
         let names: Vec<String> = tasks
             .filter(|name| compiled.matches(name))
             .map(|name| relative(name, folder))
@@ -190,73 +240,27 @@ fn call(
     arguments: &RunArguments,
 ) -> Result<TaskCall, CommandError> {
     let decl = &task.decl;
-    let wrong = |what: String| {
-        CommandError::usage(
-            what,
-            format!("the task is run as: handloom run {}", usage(vars, decl)),
-        )
-    };
-    let parameters = &decl.syntax.parameters;
-    let mut call = TaskCall::default();
-    for value in &arguments.values {
-        let named = value.split_once('=').filter(|(name, _)| {
-            parameters
-                .iter()
-                .any(|parameter| &*parameter.name.text == *name)
-        });
-        let (name, value) = match named {
-            Some((name, value)) => (name.to_owned(), value.to_owned()),
-            None => {
-                if let Some((name, _)) = value.split_once('=')
-                    && is_name(name)
-                    && let Some(near) = nearest(
-                        name,
-                        parameters.iter().map(|parameter| &*parameter.name.text),
-                    )
-                {
-                    return Err(CommandError::usage(
-                        format!("`{}` has no parameter `{name}`", decl.name),
-                        format!(
-                            "did you mean `{near}=…`? The task is run as: handloom run {}",
-                            usage(vars, decl)
-                        ),
-                    ));
-                }
-                let next = parameters
-                    .iter()
-                    .find(|parameter| !call.values.contains_key(&*parameter.name.text));
-                let Some(next) = next else {
-                    return Err(wrong(format!(
-                        "`{value}` is one value too many for `{}`",
-                        decl.name
-                    )));
-                };
-                (next.name.text.to_string(), value.clone())
-            }
+    let as_typed = || format!("the task is run as: handloom run {}", usage(vars, decl));
+    let mut call = TaskCall::bind(vars, decl, &arguments.values).map_err(|wrong| {
+        let help = match &wrong.near {
+            Some(near) => format!("did you mean `{near}`? T{}", &as_typed()[1..]),
+            None => as_typed(),
         };
-        if call.values.insert(name.clone(), value).is_some() {
-            return Err(wrong(format!("`{name}` is given twice")));
-        }
-    }
-    let missing = parameters.iter().find(|parameter| {
-        parameter.default.is_none() && !call.values.contains_key(&*parameter.name.text)
-    });
-    if let Some(missing) = missing {
-        return Err(wrong(format!(
-            "`{}` needs a value for `{}`",
-            decl.name, missing.name.text
-        )));
-    }
+        CommandError::usage(wrong.title, help)
+    })?;
     call.extra.clone_from(&arguments.extra);
     let asks_for_extra = decl.clauses.recipe.is_some_and(|recipe| {
         handloom_core::language::script_names(recipe).any(|(name, _)| name == "extra")
     });
     if !call.extra.is_empty() && !asks_for_extra {
-        return Err(wrong(format!(
-            "`{}` takes no extra words, but got: {}",
-            decl.name,
-            call.extra.join(" ")
-        )));
+        return Err(CommandError::usage(
+            format!(
+                "`{}` takes no extra words, but got: {}",
+                decl.name,
+                call.extra.join(" ")
+            ),
+            as_typed(),
+        ));
     }
     Ok(call)
 }

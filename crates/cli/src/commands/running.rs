@@ -8,10 +8,10 @@ use std::time::Instant;
 use handloom_core::executor::CancelToken;
 use handloom_core::executor::LocalExecutor;
 use handloom_core::graph::BuildRequest;
-use handloom_core::project::script::TaskCall;
 use handloom_core::project::script::relative;
 use handloom_core::project::shell::quote;
 use handloom_core::project::shell::quote_all;
+use handloom_core::project::task_call::TaskCall;
 use handloom_core::records::Recorder;
 use handloom_core::records::RunHeader;
 use handloom_core::records::Runs;
@@ -59,7 +59,7 @@ pub struct Work<'a> {
     /// Arguments of the one task that is run.
     pub call: Option<(String, TaskCall)>,
     /// Make the named ones, reason or not.
-    pub remake: bool,
+    pub again: bool,
     /// How to run.
     pub running: &'a RunningArguments,
 }
@@ -405,7 +405,9 @@ impl<'a> Typed<'a> {
         let arguments = call.map_or_else(String::new, |(_, call)| {
             let values = call.values.iter();
             let mut words: Vec<String> = values
-                .map(|(name, value)| format!("{name}={value}"))
+                .flat_map(|(name, values)| {
+                    values.iter().map(move |value| format!("{name}={value}"))
+                })
                 .collect();
             if !call.extra.is_empty() {
                 words.push("--".to_owned());
@@ -441,10 +443,11 @@ fn options(workspace: &Workspace, work: &Work<'_>) -> Result<BuildOptions, Comma
         jobs,
         threads: cores,
         on_failure: match work.running.on_failure {
-            arguments::FailureChoice::Stop => OnFailure::Stop,
-            arguments::FailureChoice::Continue => OnFailure::Continue,
+            Some(arguments::FailureChoice::Stop) => OnFailure::Stop,
+            Some(arguments::FailureChoice::Continue) => OnFailure::Continue,
+            None => workspace.settings.on_failure.unwrap_or_default(),
         },
-        remake: work.remake,
+        again: work.again,
         twice: work.running.twice,
         memory: memory(),
         live: output(workspace, work) == Output::Live,

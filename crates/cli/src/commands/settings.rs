@@ -125,6 +125,12 @@ fn set(workspace: &Workspace) -> Vec<SettingJson> {
     let mut all = vec![
         setting("jobs", jobs, settings.jobs.is_some(), "the number of cores"),
         setting(
+            "on-failure",
+            word(settings.on_failure.unwrap_or_default().name()),
+            settings.on_failure.is_some(),
+            without,
+        ),
+        setting(
             "output",
             word(output.name()),
             settings.output.is_some(),

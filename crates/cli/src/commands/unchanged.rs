@@ -53,7 +53,7 @@ pub fn tell(
 
 /// What whoever watches the project says, when nothing has to be done.
 pub fn asked_of_watch(approach: &Approach, work: &Work<'_>) -> Option<usize> {
-    if work.remake || work.call.is_some() {
+    if work.again || work.call.is_some() {
         return None;
     }
     ask_watch(approach, &work.names)
@@ -107,7 +107,7 @@ pub struct Interrupted;
 
 /// How many steps there are, when none of them has to be looked at closer.
 pub fn look(approach: &mut Approach, work: &Work<'_>) -> Result<Option<usize>, Interrupted> {
-    if work.remake || work.call.is_some() {
+    if work.again || work.call.is_some() {
         return Ok(None);
     }
     let request = BuildRequest {

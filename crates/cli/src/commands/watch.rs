@@ -56,7 +56,7 @@ pub fn run(common: &Common, arguments: &WatchArguments, ui: Ui) -> Result<ExitCo
     let work = Work {
         names: arguments.names.clone(),
         call: None,
-        remake: false,
+        again: false,
         running: &arguments.running,
     };
     let (tell, events_in) = mpsc::channel();

@@ -17,6 +17,18 @@ use crate::ui::Ui;
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &WeaveArguments, ui: Ui) -> Result<ExitCode, CommandError> {
+    if let [task, values @ ..] = &arguments.names[..]
+        && run_command::is_without_project(common)
+    {
+        let run = RunArguments {
+            task: task.clone(),
+            values: values.to_vec(),
+            extra: Vec::new(),
+            again: arguments.again,
+            running: arguments.running.clone(),
+        };
+        return run_command::run(common, &run, ui);
+    }
     let location = project::locate(common)?;
     if let [name] = &arguments.names[..]
         && personal_task(common, name)?
@@ -26,7 +38,7 @@ pub fn run(common: &Common, arguments: &WeaveArguments, ui: Ui) -> Result<ExitCo
             task: name.clone(),
             values: Vec::new(),
             extra: Vec::new(),
-            remake: arguments.remake,
+            again: arguments.again,
             running: arguments.running.clone(),
         };
         return run_command::run(common, &run, ui);
@@ -34,7 +46,7 @@ pub fn run(common: &Common, arguments: &WeaveArguments, ui: Ui) -> Result<ExitCo
     let work = Work {
         names: arguments.names.clone(),
         call: None,
-        remake: arguments.remake,
+        again: arguments.again,
         running: &arguments.running,
     };
     weave(common, location, &work, ui)

@@ -83,7 +83,7 @@ fn what_went_wrong(failure: &JobFailure) -> String {
                 text::seconds(*limit)
             ),
             Exit::OutOfMemory => {
-                "killed by the system, for want of memory; `uses memory=…` lets fewer such jobs run at once"
+                "killed by the system, for want of memory; `takes memory=…` lets fewer such jobs run at once"
                     .to_owned()
             }
             Exit::NotStarted(why) | Exit::NoRoom(why) => format!("could not start: {why}"),

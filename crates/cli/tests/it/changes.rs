@@ -267,10 +267,10 @@ fn a_step_with_two_outputs_is_one_step() {
 #[test]
 fn remaking_runs_the_named_step_alone() {
     let bed = chains();
-    bed.weave(&["--remake", "out/a.up"])
+    bed.weave(&["--again", "out/a.up"])
         .status(0)
         .ended(&["out/a.up same asked"]);
-    bed.weave(&["--remake"])
+    bed.weave(&["--again"])
         .status(0)
         .ended(&["out/all.txt same asked"])
         .kept(2);

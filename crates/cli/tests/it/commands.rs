@@ -73,7 +73,7 @@ fn a_preview_tells_would_from_may_and_changes_nothing() {
         ["out/all run recipe-changed", "show run"]
     );
     assert_eq!(
-        predictions(&bed, &["--remake", "out/b.up"]),
+        predictions(&bed, &["--again", "out/b.up"]),
         ["out/b.up run asked"]
     );
     assert_eq!(

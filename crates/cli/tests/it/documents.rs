@@ -16,6 +16,8 @@ struct Directions {
     holds: Vec<String>,
     runs: Vec<String>,
     wrong: Option<String>,
+    /// Files that are shown in the document.
+    written: Vec<(String, String)>,
 }
 
 fn words(text: &str) -> Vec<String> {
@@ -57,6 +59,15 @@ fn every_example_of_the_language_does_what_is_said() {
         if let Some(inner) = line.strip_prefix("<!-- ") {
             comment = directions(inner.trim_end_matches(" -->"));
         }
+        // A file that the example reads stands in front of it: its kind, and its name.
+        let fence = line
+            .strip_prefix("```")
+            .and_then(|info| info.split_once(' '));
+        if let Some((_, name)) = fence {
+            let text = lines.by_ref().take_while(|line| *line != "```");
+            let text = text.map(|line| format!("{line}\n")).collect();
+            comment.written.push((name.to_owned(), text));
+        }
         if line == "```loom" {
             let example: Vec<&str> = lines.by_ref().take_while(|line| *line != "```").collect();
             check(&example.join("\n"), &std::mem::take(&mut comment));
@@ -74,6 +85,9 @@ fn check(example: &str, directions: &Directions) {
             Some("sh") => "cat\n",
             _ => "text\n",
         };
+        bed.write(file, text);
+    }
+    for (file, text) in &directions.written {
         bed.write(file, text);
     }
     if let Some(wrong) = &directions.wrong {
@@ -123,7 +137,7 @@ fn the_editors_know_every_keyword() {
     let all = grammar.to_string();
     for keyword in [
         "let", "default", "target", "task", "include", "recipes", "supply", "setting", "language",
-        "about", "needs", "after", "each", "learn", "given", "env", "in", "when", "uses", "limit",
+        "about", "needs", "after", "each", "learn", "given", "env", "in", "when", "takes", "limit",
         "retry", "terminal", "remember", "sealed", "store", "steps", "finally", "recipe",
     ] {
         assert!(

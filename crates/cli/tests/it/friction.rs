@@ -54,27 +54,23 @@ fn descriptions_from_other_habits_get_the_better_text() {
         ),
         (
             "target out\n  cores 2\n  recipe: true\n",
-            &["`uses cores=2`"],
+            &["`takes cores=2`"],
         ),
         (
             "target out\n  threads 4\n  recipe: true\n",
-            &["`uses cores=4`"],
+            &["`takes cores=4`"],
         ),
         (
             "target out\n  memory 2G\n  recipe: true\n",
-            &["`uses memory=2G`"],
+            &["`takes memory=2G`"],
         ),
         (
             "target out\n  lock db\n  recipe: true\n",
-            &["`uses db=1`", "`supply db = 1`"],
+            &["`takes db=1`", "`supply db = 1`"],
         ),
         (
             "target out\n  gcc -c x\n",
             &["the clauses are: about, needs"],
-        ),
-        (
-            "target out\n  needs venv/ except x\n  recipe: true\n",
-            &["`except` stands behind `files`"],
         ),
         (
             "target out\n  needs each P in a b\n  recipe: true\n",

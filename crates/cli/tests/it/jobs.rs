@@ -28,12 +28,12 @@ target out/<n>
 #[test]
 fn jobs_take_no_more_than_there_is() {
     for (clause, jobs, most) in [
-        ("uses lamp=1", "8", 2),
-        ("uses lamp=2", "8", 1),
-        ("uses cores=3", "8", 2),
-        ("uses cores=99", "8", 1),
-        ("uses memory=900000G", "8", 1),
-        ("uses memory=1K", "3", 3),
+        ("takes lamp=1", "8", 2),
+        ("takes lamp=2", "8", 1),
+        ("takes cores=3", "8", 2),
+        ("takes cores=99", "8", 1),
+        ("takes memory=900000G", "8", 1),
+        ("takes memory=1K", "3", 3),
         ("terminal-less", "2", 2),
     ] {
         let clause = if clause == "terminal-less" {
@@ -49,7 +49,7 @@ fn jobs_take_no_more_than_there_is() {
 
 #[test]
 fn more_than_there_is_of_an_own_supply_is_a_mistake() {
-    let bed = Bed::new(&crowd("uses lamp=3", 1));
+    let bed = Bed::new(&crowd("takes lamp=3", 1));
     let run = bed.weave(&[]).status(2).says(&[
         "3 of `lamp` are wanted, but there are only 2",
         "hand.loom:4",
@@ -62,10 +62,10 @@ fn a_job_that_waits_for_a_supply_holds_no_other_up() {
     let bed = Bed::new(
         "supply lamp = 1
 target a1
-  uses lamp=1
+  takes lamp=1
   recipe: while [ ! -e free ]; do sleep 0.01; done; touch a1
 target a2
-  uses lamp=1
+  takes lamp=1
   recipe: touch a2
 target free
   recipe: touch free
@@ -256,7 +256,7 @@ fn a_remembered_task_runs_when_it_has_a_reason() {
         .ended(&["lint failed prerequisite-changed,failed-before"]);
     bed.write("src/a.txt", "a\n");
     bed.weave(&["lint"]).ended(&["lint made failed-before"]);
-    bed.weave(&["--remake", "lint"]).ended(&["lint made asked"]);
+    bed.weave(&["--again", "lint"]).ended(&["lint made asked"]);
     let run = bed.run(&["run", "lint", "high"]).status(0);
     assert!(run.out.contains("done  lint"), "{}", run.shown());
     bed.run(&["run", "lint", "high"])

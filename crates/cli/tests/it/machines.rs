@@ -215,7 +215,7 @@ fn answers_run_nothing_and_write_nothing() {
         &["list"][..],
         &["list", "--all"],
         &["preview"],
-        &["preview", "--remake", "broken"],
+        &["preview", "--again", "broken"],
         &["why", "out/a"],
         &["why", "out/a", "--last"],
         &["graph"],

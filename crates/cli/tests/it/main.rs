@@ -33,6 +33,7 @@ mod taken_over;
 mod tasks;
 mod terminal;
 mod undeclared;
+mod values;
 mod watched;
 mod watching;
 

@@ -60,7 +60,7 @@ fn control_characters_in_names_do_not_reach_the_screen() {
     bed.write("in/a\n failed  b", "x");
     for arguments in [
         &[][..],
-        &["preview", "--remake"],
+        &["preview", "--again"],
         &["history", "out/a\n failed  b"],
     ] {
         bed.run(arguments)

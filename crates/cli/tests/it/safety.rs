@@ -120,7 +120,7 @@ fn recipes_have_no_input_and_no_terminal_escapes_are_printed() {
     let run = bed.run(&["--color", "auto"]).status(0);
     assert!(!run.out.contains('\u{1b}'), "{}", run.shown());
     assert_eq!(bed.read("out"), "");
-    let run = bed.run(&["--color", "always", "--remake"]).status(0);
+    let run = bed.run(&["--color", "always", "--again"]).status(0);
     assert!(run.out.contains('\u{1b}'), "{}", run.shown());
 }
 

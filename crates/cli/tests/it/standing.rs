@@ -102,7 +102,7 @@ fn whoever_watches_is_asked_and_believed_only_as_far_as_it_can_know() {
     });
     // What is to be made in any case is not asked for.
     let asked = stand_in(&bed, Some(unchanged), || {
-        bed.run(&["--remake", "out/a"]).status(0).says(&["1 same"]);
+        bed.run(&["--again", "out/a"]).status(0).says(&["1 same"]);
     });
     assert_eq!(asked, None);
     // A socket that nobody listens at, and something else in its place.

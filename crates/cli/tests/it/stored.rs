@@ -123,7 +123,7 @@ fn to_another_setting_and_back_nothing_runs() {
     let foreseen: serde_json::Value = serde_json::from_str(&foreseen.out).unwrap();
     assert_eq!(foreseen["steps"][0]["stored"], true, "{foreseen}");
     assert_eq!(foreseen["steps"][0]["would"], "run");
-    bed.run(&["preview", "--remake"])
+    bed.run(&["preview", "--again"])
         .status(0)
         .says(&["2 would be restored, 1 would run"]);
     let back = bed.weave(&[]).status(0).ended(&[
@@ -449,7 +449,7 @@ task talk
     bed.run(&["clean"]).status(0);
     let without: Vec<&str> = names.iter().copied().chain(["--no-store"]).collect();
     check(weave(&without, "0s"), ["made"; 4]);
-    bed.weave(&["usual", "--remake"])
+    bed.weave(&["usual", "--again"])
         .status(0)
         .ended(&["usual same asked"]);
     let store = bed.root().with_file_name("store");
@@ -533,7 +533,7 @@ fn no_damage_to_the_store_does_any() {
                 let _ = fs::remove_file(path);
                 bed.run(&["clean"]).status(0);
                 bed.weave(&["--no-store"]).status(0);
-                bed.weave(&["--remake", "out/a.up", "out/b.up", "out/all"])
+                bed.weave(&["--again", "out/a.up", "out/b.up", "out/all"])
                     .status(0);
             }
         }

@@ -152,7 +152,7 @@ fn every_change_is_noticed() {
         }
         bed.weave(&[]).status(0).ended(ended);
         bed.weave(&[]).status(0).ended(&[]);
-        bed.weave(&["--remake", "out/env"])
+        bed.weave(&["--again", "out/env"])
             .status(0)
             .ended(&["out/env same asked"]);
     }
@@ -262,7 +262,7 @@ fn answers_are_those_of_a_project_worked_out_anew() {
         &["preview"],
         &["preview", "--format", "json"],
         &["preview", "show", "out/learned"],
-        &["preview", "--remake", "out/all"],
+        &["preview", "--again", "out/all"],
         &["why", "out/a.up"],
         &["why", "out/all"],
         &["why", "out/learned", "--format", "json"],

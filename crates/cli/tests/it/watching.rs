@@ -426,7 +426,7 @@ fn another_run_in_between_is_taken_note_of() {
     watch.save("in/a", "1");
     watch.next();
     watch.calm();
-    let _ = bed.run(&["--remake", "out/b", "--no-wait"]).status(0);
+    let _ = bed.run(&["--again", "out/b", "--no-wait"]).status(0);
     watch.save("in/a", "2");
     assert_eq!(
         watch.next(),
@@ -481,16 +481,24 @@ fn fifty_thousand_files_are_watched() {
     for file in 0..1000 {
         watch.save(&format!("data/9/f{file}"), "many");
     }
+    // On a busy machine the run may begin while files are still being saved, which it notices: then it fails, or
+    // another follows.
     let mut ended = watch.next_that_does();
+    while ended
+        .last()
+        .is_none_or(|line| line != "sum same prerequisite-changed")
+    {
+        assert!(
+            ended.len() <= 4 && ended.iter().all(|line| line.starts_with("sum ")),
+            "{ended:?}"
+        );
+        ended.extend(watch.next_that_does());
+    }
     watch.calm();
     let more = watch.more();
     let more = more.iter().filter(|event| event["event"] == "ended");
-    ended.extend(more.map(|event| brief(event, "ending")));
-    // On a busy machine the run may begin while files are still being saved, which it notices.
-    let last = ended.pop();
-    let is_early = |line: &String| line.starts_with("sum ");
-    assert_eq!(last.as_deref(), Some("sum same prerequisite-changed"));
-    assert!(ended.len() <= 3 && ended.iter().all(is_early), "{ended:?}");
+    let mut more = more.map(|event| brief(event, "ending"));
+    assert!(more.all(|line| line == "sum same prerequisite-changed"));
 }
 
 #[test]

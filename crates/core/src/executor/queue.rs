@@ -29,8 +29,8 @@ pub struct Submission {
     pub job: Arc<Job>,
     /// Paths to look at when it has ended.
     pub outputs: Vec<String>,
-    /// A job to run afterwards, whatever happened.
-    pub finally: Option<Job>,
+    /// Jobs to run afterwards, one after the other, whatever happened.
+    pub finally: Vec<Job>,
     /// How often it may be tried again.
     pub retries: u32,
     /// A stored result to put in place instead; when that can't be done, the job runs.

@@ -405,7 +405,7 @@ impl Worker<'_> {
             outcome = self.runner.run(&submission.job, heard);
             outcome.output.put_behind(before);
         }
-        if let Some(job) = &submission.finally {
+        for job in &submission.finally {
             let after = self.runner.run(job, heard);
             let before = std::mem::replace(&mut outcome.output, after.output);
             outcome.output.put_behind(before);

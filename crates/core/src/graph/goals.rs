@@ -2,9 +2,11 @@
 
 use std::collections::HashSet;
 
+use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::declared;
 use crate::graph::node_count;
+use crate::graph::order::order;
 use crate::project::PathId;
 use crate::project::Project;
 use crate::project::What;
@@ -74,6 +76,35 @@ pub fn default_goals(
         .map(|index| NodeId(u32::try_from(index).unwrap_or(u32::MAX)))
         .filter(|id| id.name(project).starts_with(folder))
         .collect()
+}
+
+/// Goals with what the `steps` of all tasks that they reach name in front of them, for whoever only looks at them.
+#[must_use]
+pub fn with_steps(project: &Project<'_>, goals: &[NodeId]) -> Vec<NodeId> {
+    let mut all = goals.to_vec();
+    let mut opened: HashSet<NodeId> = HashSet::new();
+    loop {
+        let Ok(order) = order(project, &all) else {
+            // The circle is told by whoever orders them.
+            return all;
+        };
+        let mut steps = Goals::default();
+        for id in order.nodes {
+            if let Node::Task(task) = id.node(project)
+                && opened.insert(id)
+            {
+                let steps_of = &project.tasks[task.index()].steps;
+                steps_of
+                    .iter()
+                    .for_each(|&what| add_what(project, what, &mut steps));
+            }
+        }
+        if steps.nodes.is_empty() {
+            return all;
+        }
+        steps.nodes.append(&mut all);
+        all = steps.nodes;
+    }
 }
 
 fn add_what(project: &Project<'_>, what: What, goals: &mut Goals) {
@@ -180,7 +211,7 @@ fn unknown(project: &Project<'_>, name: &str, folder: &str) -> Diagnostic {
     if is_pattern(name) {
         let tasks = Pattern::compile(&path).is_ok_and(|pattern| {
             let mut tasks = project.tasks.iter();
-            tasks.any(|task| pattern.matches(&task.decl.name))
+            tasks.any(|task| pattern.matches(&task.name))
         });
         let help = if tasks {
             format!(

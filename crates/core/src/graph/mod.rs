@@ -13,6 +13,7 @@ pub use cycle::describe_cycle;
 pub use goals::Goals;
 pub use goals::default_goals;
 pub use goals::resolve;
+pub use goals::with_steps;
 pub use learned::Undeclared;
 pub use learned::undeclared;
 pub use order::Cycle;
@@ -89,7 +90,7 @@ impl NodeId {
     pub fn name(self, project: &Project<'_>) -> String {
         match self.node(project) {
             Node::Step(step) => project.step_name(step).to_owned(),
-            Node::Task(task) => project.tasks[task.index()].decl.name.clone(),
+            Node::Task(task) => project.tasks[task.index()].name.clone(),
             Node::Set(_) => "a set of files".to_owned(),
         }
     }

@@ -7,7 +7,7 @@ use crate::graph::NodeId;
 use crate::project::PartId;
 use crate::project::Project;
 use crate::project::StepId;
-use crate::project::script::TaskCall;
+use crate::project::task_call::TaskCall;
 
 /// What was asked for.
 #[derive(Clone, Debug, Default)]

@@ -294,7 +294,7 @@ impl<'p, 'd> Links<'p, 'd> {
         let maker = path.and_then(|path| project.maker(path));
         let tasks = project.tasks.iter().enumerate();
         let task = || {
-            let mut tasks = tasks.filter(|(_, task)| task.decl.name == name);
+            let mut tasks = tasks.filter(|(_, task)| task.name == name);
             let (index, _) = tasks.next()?;
             Some(NodeId::task(project, TaskId::from_index(index)))
         };
@@ -322,7 +322,7 @@ impl<'p, 'd> Links<'p, 'd> {
             Some(maker) => self.present[NodeId::step(maker).index()],
             None => is_read[self.source(path).index()],
         });
-        let tasks = project.tasks.iter().map(|task| task.decl.name.as_str());
+        let tasks = project.tasks.iter().map(|task| task.name.as_str());
         paths
             .map(|path| project.paths.get(path))
             .chain(tasks)

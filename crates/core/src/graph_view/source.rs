@@ -111,10 +111,11 @@ impl Drawing<'_, '_, '_> {
                 self.described(ViewKind::Step, name, group, files.collect(), prediction)
             }
             Node::Task(task) => {
+                let name = &project.tasks[task.index()].name;
                 let decl = &project.tasks[task.index()].decl;
                 let at = project.decls.len() + task.index();
-                let group = self.group(at, decl.clauses.about, || decl.name.clone());
-                self.described(ViewKind::Task, &decl.name, group, Vec::new(), prediction)
+                let group = self.group(at, decl.clauses.about, || name.clone());
+                self.described(ViewKind::Task, name, group, Vec::new(), prediction)
             }
         };
         let at = self.add(id, node);

@@ -23,7 +23,7 @@ const TARGET_ONLY: &[&str] = &["each", "learn", "given", "store"];
 const TASK_ONLY: &[&str] = &["terminal", "remember", "steps"];
 
 /// Clauses that may stand more than once.
-const REPEATABLE: &[&str] = &["needs", "after", "each", "given", "let", "env", "uses"];
+const REPEATABLE: &[&str] = &["needs", "after", "each", "given", "let", "env", "takes"];
 
 /// What a clause's parser is given: its lines, the offset behind its keyword, the keyword's place.
 #[derive(Clone, Copy)]
@@ -132,7 +132,7 @@ impl<'a> Parser<'a> {
             "let" => self
                 .top_let(range, behind, span)
                 .map(|set| ClauseKind::Let(Box::new(set))),
-            "env" => self.env(at),
+            "env" => self.env(range, behind, span),
             "in" => {
                 let words = self.words(range, behind);
                 self.one_word(span, words, "in", "the folder to run in")
@@ -143,7 +143,7 @@ impl<'a> Parser<'a> {
                 self.condition(&words, span)
                     .map(|when| ClauseKind::When(Box::new(when)))
             }
-            "uses" => self.uses(at),
+            "takes" => self.takes(at),
             "limit" => {
                 let words = self.words(range, behind);
                 self.one_word(span, words, "limit", "a time, such as `90s` or `5m`")
@@ -163,9 +163,7 @@ impl<'a> Parser<'a> {
                 self.some_words(span, words, "steps", "tasks and targets, in order")
                     .map(ClauseKind::Steps)
             }
-            "finally" => self
-                .script(at, "finally")
-                .map(|script| ClauseKind::Finally(Box::new(script))),
+            "finally" => self.finally(at),
             "recipe" => self
                 .script(at, "recipe")
                 .map(|script| ClauseKind::Recipe(Box::new(script))),
@@ -184,9 +182,7 @@ impl<'a> Parser<'a> {
         let is_each = |word: &Word| self.is(word, "each");
         let each = words.first().is_some_and(is_each);
         for (at, word) in words.iter().enumerate().skip(1) {
-            let help = if self.is(word, "except") {
-                "`except` stands behind `files`: `let names = files PATTERN except PATTERN`, then `needs @{names}`"
-            } else if each && at == 2 && self.is(word, "in") {
+            let help = if each && at == 2 && self.is(word, "in") {
                 "write `each NAME in WORDS` as a clause of its own; what follows `needs each` is one pattern"
             } else {
                 continue;
@@ -272,6 +268,18 @@ impl<'a> Parser<'a> {
         Some(Script { with, span, pieces })
     }
 
+    /// `finally: SCRIPT`, `finally with INTERPRETER: SCRIPT`, or `finally TASKS`
+    fn finally(&mut self, at: At) -> Option<ClauseKind> {
+        let rest = &self.lexer.text[at.behind..self.lines[at.range.first].end as usize];
+        let first = rest.split_whitespace().next();
+        if self.colon_at(at).is_some() || matches!(first, None | Some("with")) {
+            let script = self.script(at, "finally")?;
+            return Some(ClauseKind::Finally(Box::new(script)));
+        }
+        let words = self.words(at.range, at.behind);
+        Some(ClauseKind::FinallyTasks(words))
+    }
+
     /// `with INTERPRETER…:` up to the first word that ends with a colon.
     fn interpreter(&mut self, at: At, keyword: &str) -> Option<(Option<Vec<Word>>, usize)> {
         let end = self.lines[at.range.first].end as usize;
@@ -303,22 +311,6 @@ impl<'a> Parser<'a> {
                 format!(
                     "write `{keyword}: COMMAND`, or `{keyword} with INTERPRETER:` and the script"
                 ),
-            ),
-        );
-        None
-    }
-
-    fn each(&mut self, at: At) -> Option<ClauseKind> {
-        let mut words = self.words(at.range, at.behind);
-        if words.len() > 2
-            && self.is(&words[1], "in")
-            && let Some(name) = self.name_of(&words[0])
-        {
-            return Some(ClauseKind::Each(name, words.split_off(2)));
-        }
-        self.lexer.diagnostics.push(
-            Diagnostic::error(at.span, "`each` does not have a name, `in` and words").help(
-                "write for example `each year in 2024 2025`; for files write `needs each PATTERN`",
             ),
         );
         None
@@ -385,30 +377,15 @@ impl<'a> Parser<'a> {
         None
     }
 
-    fn env(&mut self, at: At) -> Option<ClauseKind> {
-        let mut words = self.words(at.range, at.behind);
-        if words.len() > 1
-            && self.is(&words[1], "=")
-            && let Some(name) = self.name_of(&words[0])
-        {
-            return Some(ClauseKind::Env(name, words.split_off(2)));
-        }
-        self.lexer.diagnostics.push(
-            Diagnostic::error(at.span, "`env` does not have a name, `=` and words")
-                .help("write for example `env LANG = C`, the `=` between spaces"),
-        );
-        None
-    }
-
-    fn uses(&mut self, at: At) -> Option<ClauseKind> {
+    fn takes(&mut self, at: At) -> Option<ClauseKind> {
         let words = self.words(at.range, at.behind);
         let words = self.some_words(
             at.span,
             words,
-            "uses",
+            "takes",
             "amounts, such as `cores=2 memory=4G`",
         )?;
-        let mut uses = Vec::new();
+        let mut taken = Vec::new();
         for word in words {
             let written = self.lexer.slice(word.span);
             let split = written.find('=').filter(|&at| {
@@ -427,9 +404,9 @@ impl<'a> Parser<'a> {
                 text: written[..equals].into(),
                 span: self.lexer.span(start, start + equals),
             };
-            uses.push((name, self.lexer.word(start + equals + 1, end).0));
+            taken.push((name, self.lexer.word(start + equals + 1, end).0));
         }
-        Some(ClauseKind::Uses(uses))
+        Some(ClauseKind::Takes(taken))
     }
 
     fn alone(&mut self, at: At, kind: ClauseKind) -> Option<ClauseKind> {

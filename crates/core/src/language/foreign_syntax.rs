@@ -61,6 +61,9 @@ pub fn unknown_clause(span: Span, keyword: &str, line: &str, owner: &str) -> Dia
     let error = Diagnostic::error(span, format!("`{}` is not a clause", shorten(keyword)));
     let bare = keyword.trim_end_matches(':');
     let value = line[keyword.len().min(line.len())..].trim();
+    if bare == "uses" {
+        return error.help(format!("it is called `takes` now: write `takes {value}`"));
+    }
     let supply = match bare {
         "cores" | "threads" | "cpus" => Some(("cores", value)),
         "memory" | "mem" | "ram" => Some(("memory", value)),
@@ -78,7 +81,7 @@ pub fn unknown_clause(span: Span, keyword: &str, line: &str, owner: &str) -> Dia
             format!(", and at the left edge `supply {name} = 1`")
         };
         return error.help(format!(
-            "what a step takes is written `uses {name}={amount}`{say}"
+            "what a step takes is written `takes {name}={amount}`{say}"
         ));
     }
     if let Some(near) = nearest(bare, CLAUSES.iter().copied()) {

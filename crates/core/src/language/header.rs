@@ -10,7 +10,6 @@ use crate::language::parser::SourceRange;
 use crate::language::syntax::Group;
 use crate::language::syntax::Item;
 use crate::language::syntax::Name;
-use crate::language::syntax::Parameter;
 use crate::language::syntax::TargetSyntax;
 use crate::language::syntax::Task;
 use crate::language::syntax::TopItem;
@@ -58,6 +57,12 @@ impl<'a> Parser<'a> {
                     .help("write the file that the recipe makes: `target out/name`"),
             );
         }
+        if let Some(word) = outputs.iter().find_map(|group| group.except.first()) {
+            self.lexer.diagnostics.push(
+                Diagnostic::error(word.span, "nothing can be left out of what a target makes")
+                    .help("let the recipe leave it away, or write it to another place; a file called `except` goes in quotes"),
+            );
+        }
         let clauses = self.clauses(head.end, range.end, indent, "target");
         let line = self.lines[range.first];
         Some(TopItem::Target(Box::new(TargetSyntax {
@@ -91,14 +96,27 @@ impl<'a> Parser<'a> {
         )
     }
 
-    /// Cuts words into groups at each `label:`, and takes `each` as a mark where it is allowed.
+    /// Cuts words into groups at each `label:`, takes `each` as a mark where it is allowed, and what stands behind
+    /// `except` apart.
     pub fn groups(&mut self, words: Vec<Word>, each_allowed: bool) -> Vec<Group> {
         // By far the most have one group.
         let mut groups: Vec<Group> = Vec::with_capacity(1);
         let mut each: Option<Span> = None;
-        for word in words {
+        let mut words = words.into_iter().peekable();
+        while let Some(word) = words.next() {
             if let Some(label) = self.label(&word) {
                 self.new_group(label, &mut groups);
+                continue;
+            }
+            if self.is(&word, "except") && each.is_none() {
+                let mut except = Vec::new();
+                while let Some(word) =
+                    words.next_if(|word| self.label(word).is_none() && !self.is(word, "except"))
+                {
+                    self.check_foreign_syntax(&word);
+                    except.push(word);
+                }
+                self.leave_out(word.span, except, &mut groups);
                 continue;
             }
             if self.is(&word, "each") && each_allowed && each.is_none() {
@@ -115,6 +133,7 @@ impl<'a> Parser<'a> {
                 None => groups.push(Group {
                     label: None,
                     items: vec![item],
+                    except: Box::default(),
                 }),
             }
         }
@@ -136,6 +155,26 @@ impl<'a> Parser<'a> {
             }
         }
         groups
+    }
+
+    /// Takes patterns of what is left out of the last group.
+    fn leave_out(&mut self, span: Span, except: Vec<Word>, groups: &mut [Group]) {
+        let group = groups.last_mut().filter(|group| !group.items.is_empty());
+        let wrong = match (&group, except.is_empty()) {
+            (None, _) => "`except` does not stand behind what it leaves out of",
+            (_, true) => "`except` is not followed by a pattern",
+            (Some(group), false) if !group.except.is_empty() => "`except` stands here twice",
+            (Some(_), false) => {
+                if let Some(group) = group {
+                    group.except = except.into();
+                }
+                return;
+            }
+        };
+        self.lexer.diagnostics.push(
+            Diagnostic::error(span, wrong)
+                .help("write for example `needs src/*.c except src/old-*.c`; a file of that name goes in quotes"),
+        );
     }
 
     fn label(&self, word: &Word) -> Option<Name> {
@@ -172,6 +211,7 @@ impl<'a> Parser<'a> {
         groups.push(Group {
             label: Some(label),
             items: Vec::new(),
+            except: Box::default(),
         });
     }
 
@@ -210,88 +250,5 @@ impl<'a> Parser<'a> {
             parameters,
             clauses,
         })))
-    }
-
-    fn parameters(&mut self, words: &[Word]) -> Vec<Parameter> {
-        let mut parameters: Vec<Parameter> = Vec::new();
-        for word in words {
-            let Some(parameter) = self.parameter(word) else {
-                continue;
-            };
-            if RESERVED.contains(&&*parameter.name.text) {
-                self.lexer.diagnostics.push(
-                    Diagnostic::error(
-                        parameter.name.span,
-                        format!("`{}` has a meaning of its own", parameter.name.text),
-                    )
-                    .help("choose another name for the parameter"),
-                );
-            }
-            if let Some(earlier) = parameters
-                .iter()
-                .find(|p| p.name.text == parameter.name.text)
-            {
-                self.lexer.diagnostics.push(
-                    Diagnostic::error(
-                        parameter.name.span,
-                        format!("the parameter `{}` stands here twice", parameter.name.text),
-                    )
-                    .also(earlier.name.span, "first here")
-                    .help("choose another name"),
-                );
-                continue;
-            }
-            let optional_before = parameters.iter().find(|p| p.default.is_some());
-            if let (Some(optional), None) = (optional_before, &parameter.default) {
-                self.lexer.diagnostics.push(
-                    Diagnostic::error(
-                        parameter.name.span,
-                        format!(
-                            "`{}` must be given, but stands behind one that need not",
-                            parameter.name.text
-                        ),
-                    )
-                    .also(optional.name.span, "has a value of its own")
-                    .help("put the parameters that must be given first"),
-                );
-            }
-            parameters.push(parameter);
-        }
-        parameters
-    }
-
-    /// `name` or `name=default`; the default is the rest of the word, quotes and all.
-    fn parameter(&mut self, word: &Word) -> Option<Parameter> {
-        let written = self.lexer.slice(word.span);
-        let (name, default) = match written.find('=') {
-            Some(at) => (&written[..at], Some(at + 1)),
-            None => (written, None),
-        };
-        let start = word.span.start as usize;
-        if !is_name(name) {
-            self.lexer.diagnostics.push(
-                Diagnostic::error(word.span, format!("`{written}` can't be a parameter"))
-                    .help("write `name`, or `name=value` for one that need not be given"),
-            );
-            return None;
-        }
-        let default = default.map(|at| {
-            let end = word.span.end as usize;
-            if start + at < end {
-                self.lexer.word(start + at, end).0
-            } else {
-                Word {
-                    span: self.lexer.span(end, end),
-                    kind: WordKind::Mixed(Vec::new()),
-                }
-            }
-        });
-        Some(Parameter {
-            name: Name {
-                text: name.into(),
-                span: self.lexer.span(start, start + name.len()),
-            },
-            default,
-        })
     }
 }

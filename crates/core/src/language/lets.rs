@@ -1,21 +1,17 @@
-//! `let`, its value forms, and conditions.
+//! `let`, and the forms of its value.
 
 use crate::language::names::RESERVED;
 use crate::language::names::is_name;
 use crate::language::parser::Parser;
 use crate::language::parser::SourceRange;
-use crate::language::syntax::Condition;
-use crate::language::syntax::Let;
-use crate::language::syntax::LetHow;
 use crate::language::syntax::Name;
-use crate::language::syntax::ValueSyntax;
 use crate::language::syntax::Word;
 use crate::language::syntax::WordKind;
+use crate::language::value_syntax::Let;
+use crate::language::value_syntax::LetHow;
+use crate::language::value_syntax::ValueSyntax;
 use crate::text::Diagnostic;
 use crate::text::Span;
-
-/// Conditions nested deeper than this are refused, so that no text can exhaust the stack.
-const MAX_CONDITION: usize = 64;
 
 impl Parser<'_> {
     pub fn top_let(&mut self, range: SourceRange, behind: usize, span: Span) -> Option<Let> {
@@ -156,6 +152,24 @@ impl Parser<'_> {
                 words.remove(0);
                 self.match_into(words, keyword)
             }
+            "only" => {
+                words.remove(0);
+                self.only(words, keyword)
+            }
+            "value" => {
+                words.remove(0);
+                self.file_value(words, keyword)
+            }
+            "lines" => {
+                words.remove(0);
+                let what = "a file, each line of which is a word";
+                self.one_word(keyword, words, "lines", what)
+                    .map(ValueSyntax::FileLines)
+            }
+            "table" => {
+                words.remove(0);
+                self.column(words, keyword)
+            }
             _ => Some(ValueSyntax::Words(words)),
         }
     }
@@ -178,6 +192,53 @@ impl Parser<'_> {
         None
     }
 
+    fn only(&mut self, words: Vec<Word>, keyword: Span) -> Option<ValueSyntax> {
+        let colon = words.iter().position(|word| self.is(word, ":"));
+        if let Some(at) = colon.filter(|&at| at > 0) {
+            let mut patterns = words;
+            let words = patterns.split_off(at + 1);
+            patterns.pop();
+            return Some(ValueSyntax::Only { patterns, words });
+        }
+        self.lexer.diagnostics.push(
+            Diagnostic::error(keyword, "`only` does not have its two parts")
+                .help("write `only PATTERN… : words`, the colon between spaces, such as `only *.c *.h : @{sources}`"),
+        );
+        None
+    }
+
+    fn file_value(&mut self, words: Vec<Word>, keyword: Span) -> Option<ValueSyntax> {
+        let mut words = words.into_iter();
+        if let (Some(file), true) = (words.next(), words.len() > 0) {
+            let key = words.collect();
+            return Some(ValueSyntax::FileValue { file, key });
+        }
+        self.lexer.diagnostics.push(
+            Diagnostic::error(keyword, "`value` is not followed by a file and a key").help(
+                "write for example `value params.toml model.rate`; a key that has dots in it goes in quotes",
+            ),
+        );
+        None
+    }
+
+    fn column(&mut self, mut words: Vec<Word>, keyword: Span) -> Option<ValueSyntax> {
+        let rows = self.take_where(&mut words)?;
+        if let [file, take, column] = &words[..]
+            && self.is(take, "take")
+        {
+            return Some(ValueSyntax::Column {
+                file: file.clone(),
+                take: column.clone(),
+                rows,
+            });
+        }
+        self.lexer.diagnostics.push(
+            Diagnostic::error(keyword, "`table` does not have a file, `take` and a column")
+                .help("write for example `table samples.csv take file`, and behind it `where group is control` for some of the rows"),
+        );
+        None
+    }
+
     /// Words before and behind the first unquoted `keyword`.
     fn split_at(&self, mut words: Vec<Word>, keyword: &str) -> (Vec<Word>, Option<Vec<Word>>) {
         match words.iter().position(|word| self.is(word, keyword)) {
@@ -196,129 +257,5 @@ impl Parser<'_> {
             text: text.into(),
             span: word.span,
         })
-    }
-
-    /// Takes `when CONDITION` off the end. `None` when it is there and wrong.
-    fn take_when(&mut self, words: &mut Vec<Word>) -> Option<Option<Condition>> {
-        let Some(at) = words.iter().position(|word| self.is(word, "when")) else {
-            return Some(None);
-        };
-        let behind = words.split_off(at + 1);
-        let keyword = words.pop()?.span;
-        self.condition(&behind, keyword).map(Some)
-    }
-
-    /// A condition over words; `keyword` is the place of its `when`.
-    pub fn condition(&mut self, words: &[Word], keyword: Span) -> Option<Condition> {
-        let mut reader = ConditionReader {
-            parser: self,
-            words,
-            at: 0,
-            last: keyword,
-            depth: 0,
-        };
-        match reader.either() {
-            Ok(condition) => Some(condition),
-            Err(diagnostic) => {
-                self.lexer.diagnostics.push(*diagnostic);
-                None
-            }
-        }
-    }
-}
-
-struct ConditionReader<'p, 'a, 'w> {
-    parser: &'p Parser<'a>,
-    words: &'w [Word],
-    at: usize,
-    last: Span,
-    depth: usize,
-}
-
-type Wrong = Box<Diagnostic>;
-
-impl ConditionReader<'_, '_, '_> {
-    fn take(&mut self, keyword: &str) -> bool {
-        let found = self
-            .words
-            .get(self.at)
-            .is_some_and(|word| self.parser.is(word, keyword));
-        if found {
-            self.last = self.words[self.at].span;
-            self.at += 1;
-        }
-        found
-    }
-
-    fn either(&mut self) -> Result<Condition, Wrong> {
-        let mut left = self.both()?;
-        while self.take("or") {
-            left = Condition::Or(Box::new(left), Box::new(self.both()?));
-        }
-        Ok(left)
-    }
-
-    fn both(&mut self) -> Result<Condition, Wrong> {
-        let mut left = self.negated()?;
-        while self.take("and") {
-            left = Condition::And(Box::new(left), Box::new(self.negated()?));
-        }
-        Ok(left)
-    }
-
-    fn negated(&mut self) -> Result<Condition, Wrong> {
-        self.depth += 1;
-        if self.depth > MAX_CONDITION {
-            return Err(Box::new(
-                Diagnostic::error(
-                    self.last,
-                    format!("this condition has more than {MAX_CONDITION} parts"),
-                )
-                .help("put some of it into a variable"),
-            ));
-        }
-        if self.take("not") {
-            return Ok(Condition::Not(Box::new(self.negated()?)));
-        }
-        self.comparison()
-    }
-
-    fn comparison(&mut self) -> Result<Condition, Wrong> {
-        let left = self.operand()?;
-        if self.take("has") {
-            return Ok(Condition::Has(left, self.operand()?));
-        }
-        if self.take("is") {
-            if self.take("not") {
-                return Ok(Condition::IsNot(left, self.operand()?));
-            }
-            return Ok(Condition::Is(left, self.operand()?));
-        }
-        Err(self.wrong("is not followed by `is`, `is not` or `has`"))
-    }
-
-    fn operand(&mut self) -> Result<Vec<Word>, Wrong> {
-        let start = self.at;
-        while let Some(word) = self.words.get(self.at)
-            && !["is", "has", "not", "and", "or", "when"]
-                .iter()
-                .any(|keyword| self.parser.is(word, keyword))
-        {
-            self.last = word.span;
-            self.at += 1;
-        }
-        if self.at == start {
-            return Err(self.wrong("is not followed by a value"));
-        }
-        Ok(self.words[start..self.at].to_vec())
-    }
-
-    fn wrong(&self, what: &str) -> Wrong {
-        let written = self.parser.lexer.slice(self.last);
-        Box::new(
-            Diagnostic::error(self.last, format!("`{written}` {what}")).help(
-                "a condition is `A is B`, `A is not B` or `A has B`, joined by `and`, `or`, `not`",
-            ),
-        )
     }
 }

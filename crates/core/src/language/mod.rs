@@ -8,12 +8,14 @@
 //! a keyword's colon (`raw`). Which lines belong to which is told by indentation alone.
 
 mod clauses;
+mod conditions;
 mod foreign_syntax;
 mod header;
 mod lets;
 mod lines;
 mod names;
 mod outline;
+mod parameters;
 mod parser;
 mod raw;
 mod references;
@@ -21,6 +23,7 @@ mod short_clauses;
 mod syntax;
 mod tidy;
 mod unread;
+mod value_syntax;
 mod words;
 
 pub use names::is_name;
@@ -35,10 +38,12 @@ pub use parser::parse_item_strictly;
 pub use parser::parse_words;
 pub use references::condition_words;
 pub use references::script_names;
+pub use references::value_words;
 pub use references::word_names;
 pub use syntax::*;
 pub use tidy::tidy;
 pub use unread::target_of;
+pub use value_syntax::*;
 
 #[cfg(test)]
 mod tests;

@@ -2,17 +2,20 @@
 
 /// The keywords at the top level.
 pub const TOP: &[&str] = &[
-    "let", "default", "target", "task", "include", "recipes", "supply", "setting", "language",
+    "let", "default", "target", "task", "include", "recipes", "env", "supply", "setting",
+    "language",
 ];
 
 /// The keywords of clauses.
 pub const CLAUSES: &[&str] = &[
-    "about", "needs", "after", "each", "learn", "given", "let", "env", "in", "when", "uses",
+    "about", "needs", "after", "each", "learn", "given", "let", "env", "in", "when", "takes",
     "limit", "retry", "terminal", "remember", "sealed", "store", "steps", "finally", "recipe",
 ];
 
 /// The names a recipe has without a `let`.
-pub const RESERVED: &[&str] = &["needs", "target", "learn", "extra", "os", "arch", "root"];
+pub const RESERVED: &[&str] = &[
+    "needs", "target", "learn", "extra", "here", "os", "arch", "root",
+];
 
 /// Whether a text is a name: letters, digits, `_`, `-`; first a letter or `_`.
 pub fn is_name(text: &str) -> bool {

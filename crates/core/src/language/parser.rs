@@ -12,7 +12,9 @@ use crate::language::lines::compare_indent;
 use crate::language::names::TOP;
 use crate::language::raw::RawText;
 use crate::language::syntax::Clause;
+use crate::language::syntax::ClauseKind;
 use crate::language::syntax::File;
+use crate::language::syntax::IncludeSyntax;
 use crate::language::syntax::TopItem;
 use crate::language::syntax::Word;
 use crate::language::syntax::WordKind;
@@ -165,10 +167,17 @@ impl<'a> Parser<'a> {
             "target" => self.target(range, behind, span),
             "task" => self.task(range, behind, span),
             "include" => {
-                let words = self.words(range, behind);
-                self.one_word(span, words, "include", "a folder or a `.loom` file")
-                    .map(TopItem::Include)
+                let mut words = self.words(range, behind);
+                let if_there = self.take_if_there(&mut words);
+                let what = "a folder or a `.loom` file; `if there` behind it lets it be missing";
+                let path = self.one_word(span, words, "include", what)?;
+                Some(TopItem::Include(IncludeSyntax { path, if_there }))
             }
+            "env" => match self.env(range, behind, span)? {
+                ClauseKind::EnvFile(file) => Some(TopItem::EnvFile(file)),
+                ClauseKind::Env(name, words) => Some(TopItem::Env(name, words)),
+                _ => None,
+            },
             "language" => {
                 let words = self.words(range, behind);
                 self.one_word(span, words, "language", "a number, now `language 1`")

@@ -3,6 +3,7 @@
 use crate::language::Condition;
 use crate::language::Piece;
 use crate::language::Script;
+use crate::language::ValueSyntax;
 use crate::language::Word;
 use crate::language::WordKind;
 use crate::language::WordPart;
@@ -35,8 +36,25 @@ pub fn condition_words(condition: &Condition) -> Box<dyn Iterator<Item = &Word> 
             Box::new(condition_words(left).chain(condition_words(right)))
         }
         Condition::Not(inner) => condition_words(inner),
-        Condition::Is(left, right)
-        | Condition::IsNot(left, right)
-        | Condition::Has(left, right) => Box::new(left.iter().chain(right)),
+        Condition::Compare(left, _, right) => Box::new(left.iter().chain(right)),
+    }
+}
+
+/// All words of a value that is to be worked out, those of its rows' conditions too.
+#[must_use]
+pub fn value_words(value: &ValueSyntax) -> Vec<&Word> {
+    match value {
+        ValueSyntax::Words(words) | ValueSyntax::Output(words) => words.iter().collect(),
+        ValueSyntax::Files { patterns, except } => patterns.iter().chain(except).collect(),
+        ValueSyntax::Env { name, or } => [name].into_iter().chain(or.iter().flatten()).collect(),
+        ValueSyntax::Secret(name) | ValueSyntax::FileLines(name) => vec![name],
+        ValueSyntax::Match { from, into, words } => [from, into].into_iter().chain(words).collect(),
+        ValueSyntax::Only { patterns, words } => patterns.iter().chain(words).collect(),
+        ValueSyntax::FileValue { file, key } => [file].into_iter().chain(key).collect(),
+        ValueSyntax::Column { file, take, rows } => {
+            let rows = rows.iter();
+            let rows = rows.flat_map(|rows| condition_words(&rows.condition));
+            [file, take].into_iter().chain(rows).collect()
+        }
     }
 }

@@ -2,6 +2,9 @@
 
 use std::sync::OnceLock;
 
+use crate::language::value_syntax::Condition;
+use crate::language::value_syntax::Let;
+use crate::language::value_syntax::RowCondition;
 use crate::text::SourceId;
 use crate::text::Span;
 
@@ -89,6 +92,8 @@ pub struct Group {
     pub label: Option<Name>,
     /// The words.
     pub items: Vec<Item>,
+    /// Patterns of what is left out: the words behind `except`.
+    pub except: Box<[Word]>,
 }
 
 /// A word that `each` may stand before.
@@ -119,7 +124,11 @@ pub enum TopItem {
     /// `default WORDS`
     Default(Vec<Word>),
     /// `include PATH`
-    Include(Word),
+    Include(IncludeSyntax),
+    /// `env NAME = WORDS`
+    Env(Name, Vec<Word>),
+    /// `env file FILE`
+    EnvFile(EnvFile),
     /// `recipes with INTERPRETER…`
     Recipes(Vec<Word>),
     /// `supply NAME = N`
@@ -132,6 +141,24 @@ pub enum TopItem {
     Unread(UnreadTarget),
     /// `task …`
     Task(Box<Task>),
+}
+
+/// `include PATH`, or `include PATH if there`
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct IncludeSyntax {
+    /// The folder or the file.
+    pub path: Word,
+    /// Whether it may be missing.
+    pub if_there: bool,
+}
+
+/// `env file FILE`, or `env file FILE if there`
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EnvFile {
+    /// The file: a line each, `NAME=value`.
+    pub file: Word,
+    /// Whether it may be missing.
+    pub if_there: bool,
 }
 
 /// A target of a description that was read before, with the same text and without a mistake: its lines are known,
@@ -153,83 +180,6 @@ impl UnreadTarget {
             target: OnceLock::new(),
         }
     }
-}
-
-/// `let name …`
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Let {
-    /// The variable.
-    pub name: Name,
-    /// `=`, `+=` or `one of`.
-    pub how: LetHow,
-    /// The value.
-    pub value: ValueSyntax,
-    /// Counts only when this holds.
-    pub when: Option<Condition>,
-    /// The whole definition.
-    pub span: Span,
-}
-
-/// How a definition sets its variable.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum LetHow {
-    /// `=`: in place of what was before.
-    Set,
-    /// `+=`: behind what was before.
-    Add,
-    /// `one of`: the first word, and no other than these.
-    OneOf,
-}
-
-/// The right side of a `let`.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum ValueSyntax {
-    /// Words.
-    Words(Vec<Word>),
-    /// `files PATTERN… except PATTERN…`
-    Files {
-        /// What to look for.
-        patterns: Vec<Word>,
-        /// What to leave out.
-        except: Vec<Word>,
-    },
-    /// `env NAME or words`
-    Env {
-        /// The environment variable.
-        name: Word,
-        /// Its value when it is not set; none makes that an error.
-        or: Option<Vec<Word>>,
-    },
-    /// `output COMMAND…`
-    Output(Vec<Word>),
-    /// `secret NAME`: an environment variable whose value is never written down.
-    Secret(Word),
-    /// `match PATTERN into PATTERN : words`
-    Match {
-        /// What a word must match.
-        from: Word,
-        /// What it becomes.
-        into: Word,
-        /// The words.
-        words: Vec<Word>,
-    },
-}
-
-/// A condition after `when`.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Condition {
-    /// Both hold.
-    And(Box<Condition>, Box<Condition>),
-    /// At least one holds.
-    Or(Box<Condition>, Box<Condition>),
-    /// It does not hold.
-    Not(Box<Condition>),
-    /// `A is B`: the same words in the same order.
-    Is(Vec<Word>, Vec<Word>),
-    /// `A is not B`
-    IsNot(Vec<Word>, Vec<Word>),
-    /// `A has B`: every word of B is one of A.
-    Has(Vec<Word>, Vec<Word>),
 }
 
 /// `target …` with its clauses.
@@ -269,13 +219,25 @@ pub struct Task {
     pub clauses: Vec<Clause>,
 }
 
-/// A task's parameter: `edition`, or `channel=draft`.
+/// A task's parameter: `edition`, `channel=draft`, `board one of uno mega`, or `files…`.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Parameter {
     /// Its name.
     pub name: Name,
     /// Its value when none is given; without one it must be given.
     pub default: Option<Word>,
+    /// The words that it may be, of which the first is its value when none is given; none for any.
+    pub choices: Vec<Word>,
+    /// Whether it takes all that is left, which may be nothing.
+    pub rest: bool,
+}
+
+impl Parameter {
+    /// Whether it must be given.
+    #[must_use]
+    pub fn is_required(&self) -> bool {
+        self.default.is_none() && self.choices.is_empty() && !self.rest
+    }
 }
 
 /// A clause with the place of its keyword.
@@ -296,8 +258,8 @@ pub enum ClauseKind {
     Needs(Vec<Group>),
     /// `after WORDS`
     After(Vec<Word>),
-    /// `each name in WORDS`
-    Each(Name, Vec<Word>),
+    /// `each name in WORDS`, or `each names in table FILE`
+    Each(Box<EachClause>),
     /// `learn …`
     Learn(LearnHow, Option<Box<Word>>),
     /// `given env NAMES`
@@ -312,8 +274,8 @@ pub enum ClauseKind {
     In(Word),
     /// `when CONDITION`
     When(Box<Condition>),
-    /// `uses NAME=N …`
-    Uses(Vec<(Name, Word)>),
+    /// `takes NAME=N …`
+    Takes(Vec<(Name, Word)>),
     /// `limit 90s`
     Limit(Word),
     /// `retry 2`
@@ -330,8 +292,35 @@ pub enum ClauseKind {
     Store(StoreHow),
     /// `finally:`
     Finally(Box<Script>),
+    /// `finally TASKS`
+    FinallyTasks(Vec<Word>),
+    /// `env file FILE`
+    EnvFile(EnvFile),
     /// `recipe:`
     Recipe(Box<Script>),
+}
+
+/// A clause that gives a step for each of some values.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EachClause {
+    /// The names that the values get.
+    pub names: Vec<Name>,
+    /// Where they come from.
+    pub from: EachSource,
+}
+
+/// Where the values of an `each` come from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum EachSource {
+    /// `each name in WORDS`: one name.
+    Words(Vec<Word>),
+    /// `each names in table FILE where CONDITION`: each name is that of a column.
+    Table {
+        /// The file.
+        file: Word,
+        /// Which rows; none for all.
+        rows: Option<RowCondition>,
+    },
 }
 
 /// Whether results are kept in the store.

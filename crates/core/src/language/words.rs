@@ -301,8 +301,16 @@ impl<'a> WordLexer<'a> {
         })
     }
 
+    /// A name, with the folders of a part in front of it where they stand there.
     fn name_at(&self, scan: &mut Scan<'a>) -> Name {
-        let length = name_length(scan.rest());
+        let mut length = name_length(scan.rest());
+        while length > 0 && scan.rest()[length..].starts_with('/') {
+            let more = name_length(&scan.rest()[length + 1..]);
+            if more == 0 {
+                break;
+            }
+            length += 1 + more;
+        }
         let text = &scan.rest()[..length];
         let span = self.span(scan.at, scan.at + length);
         scan.at += length;

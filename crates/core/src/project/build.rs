@@ -7,15 +7,19 @@
 //!
 //! Recipes are not put together here: a step that has no reason to run never needs its script.
 
+use std::collections::HashMap;
 use std::collections::HashSet;
 use std::sync::Arc;
 
 use crate::language::TopItem;
 use crate::language::Word;
 use crate::language::target_of;
+use crate::project::asked::Asked;
+use crate::project::asked::Means;
 use crate::project::check;
-use crate::project::decl::Clauses;
+use crate::project::clauses::Clauses;
 use crate::project::decl::TaskDecl;
+use crate::project::decl::when_depends_on_call;
 use crate::project::description::PartId;
 use crate::project::expand::Expander;
 use crate::project::model::Project;
@@ -23,6 +27,7 @@ use crate::project::model::TaskNode;
 use crate::project::model::What;
 use crate::project::needs;
 use crate::project::paths::from_root;
+use crate::project::task_call::TaskCall;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 
@@ -32,6 +37,8 @@ pub struct ProjectBuilder<'v, 'd> {
     pub vars: &'v Vars<'d>,
     /// Whole-folder targets that may be looked into; `None` for all, as they are now.
     pub materialized: Option<&'v HashSet<String>>,
+    /// The values that tasks are run with, by their names.
+    pub calls: &'v HashMap<String, TaskCall>,
 }
 
 impl<'d> ProjectBuilder<'_, 'd> {
@@ -61,7 +68,9 @@ impl<'d> ProjectBuilder<'_, 'd> {
         }
         expander.run(&mut project);
         self.check_tasks(&project);
-        let mut needs = needs::Resolver::new(self.vars, self.materialized);
+        let gathered = expander.gathered(&project);
+        let needs = needs::Resolver::new(self.vars, self.materialized);
+        let mut needs = needs.with_gathered(gathered);
         needs.run(&mut project);
         for (index, part) in self.vars.description.parts.iter().enumerate() {
             let part_id = PartId(u32::try_from(index).unwrap_or(u32::MAX));
@@ -82,10 +91,13 @@ impl<'d> ProjectBuilder<'_, 'd> {
         (part, item): (PartId, usize),
         syntax: &'d crate::language::Task,
     ) {
-        let clauses = Clauses::sort(&syntax.clauses);
+        let Some(clauses) = Clauses::of_task(self.vars, part, syntax) else {
+            return;
+        };
         let folder = &self.vars.description.parts[part.index()].folder;
         let frame = crate::project::frame::Frame::of(part);
         if let Some(when) = clauses.when
+            && !when_depends_on_call(syntax, &clauses)
             && self.vars.condition(when, &frame) != Some(true)
         {
             return;
@@ -113,24 +125,21 @@ impl<'d> ProjectBuilder<'_, 'd> {
             );
             return;
         }
-        project.tasks.push(TaskNode {
-            decl: Arc::new(TaskDecl {
-                syntax,
-                part,
-                item,
-                clauses,
-                name,
-            }),
-            needs: Vec::new(),
-            after: Vec::new(),
-            steps: Vec::new(),
+        let call = self.calls.get(&name).cloned().unwrap_or_default();
+        let decl = Arc::new(TaskDecl {
+            syntax,
+            part,
+            item,
+            clauses,
+            name,
         });
+        project.tasks.push(TaskNode::new(decl, call, false));
     }
 
     /// A name must not be both a file and a task.
     fn check_tasks(&self, project: &Project<'d>) {
         for task in &project.tasks {
-            let Some(path) = project.paths.find(&task.decl.name) else {
+            let Some(path) = project.paths.find(&task.name) else {
                 continue;
             };
             if let Some(step) = project.maker(path) {
@@ -157,7 +166,7 @@ impl<'d> ProjectBuilder<'_, 'd> {
         project.has_default |= part == PartId::ROOT;
         let frame = crate::project::frame::Frame::of(part);
         for word in words {
-            for what in needs.word(project, word, &frame, None, needs::Means::Both) {
+            for what in needs.word(project, word, &frame, None, Asked::of(Means::Both)) {
                 let known = match what {
                     What::Path(path) => project.maker(path).is_some(),
                     What::Set(_) | What::Task(_) => true,

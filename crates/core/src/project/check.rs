@@ -1,18 +1,21 @@
 //! Checks of every recipe's names, without working out a value: a misspelt variable is reported
 //! before anything runs, also in a step that nobody asked for.
 
+use crate::language::Let;
 use crate::language::Name;
 use crate::language::Piece;
 use crate::language::Script;
 use crate::language::TopItem;
+use crate::language::ValueSyntax;
 use crate::language::VarRef;
 use crate::language::Word;
 use crate::language::script_names;
-use crate::project::decl::Clauses;
+use crate::project::clauses::Clauses;
 use crate::project::decl::Decl;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::model::Project;
+use crate::project::paths::from_root;
 use crate::project::script::interpreter;
 use crate::project::shell::is_shell;
 use crate::project::value::Value;
@@ -27,6 +30,46 @@ pub fn check_names<'d>(vars: &Vars<'d>, project: &Project<'d>) {
         check_decl(vars, decl);
     }
     check_tasks(vars, project);
+    check_data_files(vars, project);
+}
+
+/// Refuses values from files that a step makes: they are taken before anything is made.
+fn check_data_files(vars: &Vars<'_>, project: &Project<'_>) {
+    // What was asked already, and what is written plainly and only asked when a recipe is put together.
+    let mut files = vars.data_files.borrow().clone();
+    for (part, _, definitions) in vars.declared() {
+        let folder = &vars.description.parts[part.index()].folder;
+        for word in definitions
+            .iter()
+            .filter_map(|definition| data_file(definition))
+        {
+            if let Some(text) = vars.literal(word) {
+                files.insert(from_root(folder, text), word.span);
+            }
+        }
+    }
+    for (file, &span) in &files {
+        let path = project.paths.find(file);
+        let Some(maker) = path.and_then(|path| project.maker(path)) else {
+            continue;
+        };
+        let target = project.decl(project.step(maker)).syntax.span;
+        vars.report(
+            Diagnostic::error(span, format!("a value is taken from `{file}`, which a target makes"))
+                .also(target, "makes it")
+                .help("values are taken before anything is made: let the recipe read the file, which the target `needs`"),
+        );
+    }
+}
+
+/// The word that names the file that a value is taken from.
+fn data_file(definition: &Let) -> Option<&Word> {
+    match &definition.value {
+        ValueSyntax::FileValue { file, .. }
+        | ValueSyntax::FileLines(file)
+        | ValueSyntax::Column { file, .. } => Some(file),
+        _ => None,
+    }
 }
 
 /// The same for one target.
@@ -48,8 +91,8 @@ pub fn check_decl<'d>(vars: &Vars<'d>, decl: &Decl<'d>) {
 }
 
 fn check_tasks<'d>(vars: &Vars<'d>, project: &Project<'d>) {
-    for task in &project.tasks {
-        let mut names: Vec<&str> = vec!["needs", "extra"];
+    for task in project.tasks.iter().filter(|task| !task.is_called) {
+        let mut names: Vec<&str> = vec!["needs", "extra", "here"];
         names.extend(
             task.decl
                 .clauses
@@ -136,7 +179,7 @@ impl<'d> DeclaredNames<'_, 'd> {
     fn running(&self, clauses: &Clauses<'d>) {
         let running = &clauses.running;
         let single = |word: &'d Word| Some((word, self.vars.literal(word)?));
-        for (name, amount) in &running.uses {
+        for (name, amount) in &running.takes {
             self.supply(name);
             if let Some((word, text)) = single(amount)
                 && amount_of(&name.text, text).is_none()

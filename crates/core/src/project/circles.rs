@@ -9,6 +9,7 @@ use crate::language::Let;
 use crate::language::ValueSyntax as Written;
 use crate::language::Word;
 use crate::language::condition_words;
+use crate::language::value_words;
 use crate::language::word_names;
 use crate::project::description::PartId;
 use crate::project::values::Vars;
@@ -85,7 +86,7 @@ fn needs<'d>(vars: &Vars<'d>, (part, name): Definition<'d>) -> Vec<Definition<'d
         let mut words: Vec<&Word> = Vec::new();
         match &definition.when {
             Some(when) => words.extend(condition_words(when)),
-            None => words.extend(value_words(definition)),
+            None => words.extend(needed_words(definition)),
         }
         for needed in words.into_iter().flat_map(word_names) {
             if let Some((home, definitions)) = vars.home(part, needed) {
@@ -97,12 +98,11 @@ fn needs<'d>(vars: &Vars<'d>, (part, name): Definition<'d>) -> Vec<Definition<'d
     found
 }
 
-fn value_words(definition: &Let) -> Vec<&Word> {
+fn needed_words(definition: &Let) -> Vec<&Word> {
     match &definition.value {
-        Written::Words(words) | Written::Output(words) => words.iter().collect(),
-        Written::Files { patterns, except } => patterns.iter().chain(except).collect(),
-        Written::Env { name, .. } | Written::Secret(name) => vec![name],
-        Written::Match { from, into, words } => [from, into].into_iter().chain(words).collect(),
+        // What stands behind `or` is only needed without the variable.
+        Written::Env { name, .. } => vec![name],
+        value => value_words(value),
     }
 }
 

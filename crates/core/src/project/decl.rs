@@ -1,20 +1,8 @@
 //! One `target` of a description, its clauses sorted by what they say, before any step is known.
 
-use std::ops::Deref;
-use std::ops::DerefMut;
-use std::sync::Arc;
-use std::sync::OnceLock;
-
-use crate::language::ClauseKind;
-use crate::language::Condition;
-use crate::language::Group;
-use crate::language::LearnHow;
 use crate::language::Let;
 use crate::language::LetHow;
-use crate::language::Name;
 use crate::language::Script;
-use crate::language::SealHow;
-use crate::language::StoreHow;
 use crate::language::TargetSyntax;
 use crate::language::Task;
 use crate::language::ValueSyntax as Written;
@@ -23,164 +11,18 @@ use crate::language::WordKind;
 use crate::language::WordPart;
 use crate::language::condition_words;
 use crate::language::script_names;
+use crate::language::value_words;
 use crate::language::word_names;
+use crate::project::clauses::Clauses;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
+use crate::project::templates::TemplateUser;
 use crate::project::value::Value;
 use crate::project::values::Lookup;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
-
-/// What `uses`, `limit` and `retry` say: how a job may run, no part of what it makes.
-#[derive(Clone, Debug, Default)]
-pub struct ExecutionClauses<'d> {
-    /// `uses NAME=N`
-    pub uses: Vec<(&'d Name, &'d Word)>,
-    /// `limit 90s`
-    pub limit: Option<&'d Word>,
-    /// `retry 2`
-    pub retry: Option<&'d Word>,
-}
-
-impl ExecutionClauses<'_> {
-    /// Whether nothing is said.
-    #[must_use]
-    pub fn is_empty(&self) -> bool {
-        self.uses.is_empty() && self.limit.is_none() && self.retry.is_none()
-    }
-}
-
-/// The clauses of a `target` or a `task`, by kind.
-///
-/// A description may have very many targets with few clauses each, so what is rare lies behind a
-/// pointer, and is reached as if it were here.
-#[derive(Clone, Debug, Default)]
-pub struct Clauses<'d> {
-    /// `about:`
-    pub about: Option<&'d str>,
-    /// The groups of all `needs`.
-    pub needs: Vec<&'d Group>,
-    /// `in FOLDER`
-    pub folder: Option<&'d Word>,
-    /// `when`
-    pub when: Option<&'d Condition>,
-    /// `recipe:`
-    pub recipe: Option<&'d Script>,
-    rare: Option<Box<Rare<'d>>>,
-}
-
-/// Clauses that few targets have.
-#[derive(Clone, Debug)]
-pub struct Rare<'d> {
-    /// The words of all `after`.
-    pub after: Vec<&'d Word>,
-    /// `each name in WORDS`
-    pub each: Vec<(&'d Name, &'d [Word])>,
-    /// `learn`
-    pub learn: Option<(LearnHow, Option<&'d Word>)>,
-    /// `given env`
-    pub given_env: Vec<&'d [Word]>,
-    /// `given output`
-    pub given_output: Vec<&'d [Word]>,
-    /// `let`
-    pub lets: Vec<&'d Let>,
-    /// `env NAME = WORDS`
-    pub env: Vec<(&'d Name, &'d [Word])>,
-    /// How it may run.
-    pub running: ExecutionClauses<'d>,
-    /// `terminal`
-    pub terminal: bool,
-    /// `remember`
-    pub remember: bool,
-    /// `sealed`
-    pub sealed: Option<SealHow>,
-    /// `store`
-    pub store: Option<StoreHow>,
-    /// `steps`
-    pub steps: &'d [Word],
-    /// `finally:`
-    pub finally: Option<&'d Script>,
-}
-
-impl Rare<'_> {
-    const NONE: Self = Self {
-        after: Vec::new(),
-        each: Vec::new(),
-        learn: None,
-        given_env: Vec::new(),
-        given_output: Vec::new(),
-        lets: Vec::new(),
-        env: Vec::new(),
-        running: ExecutionClauses {
-            uses: Vec::new(),
-            limit: None,
-            retry: None,
-        },
-        terminal: false,
-        remember: false,
-        sealed: None,
-        store: None,
-        steps: &[],
-        finally: None,
-    };
-}
-
-impl<'d> Deref for Clauses<'d> {
-    type Target = Rare<'d>;
-
-    fn deref(&self) -> &Rare<'d> {
-        static NONE: Rare<'static> = Rare::NONE;
-        self.rare.as_deref().unwrap_or(&NONE)
-    }
-}
-
-impl DerefMut for Clauses<'_> {
-    fn deref_mut(&mut self) -> &mut Self::Target {
-        self.rare.get_or_insert_with(|| Box::new(Rare::NONE))
-    }
-}
-
-impl<'d> Clauses<'d> {
-    /// Sorts a target's or a task's clauses.
-    #[must_use]
-    pub fn sort(clauses: &'d [crate::language::Clause]) -> Self {
-        let mut sorted = Self::default();
-        for clause in clauses {
-            match &clause.kind {
-                ClauseKind::About(text) => sorted.about = Some(text),
-                ClauseKind::Needs(groups) => {
-                    sorted.needs.reserve_exact(groups.len());
-                    sorted.needs.extend(groups);
-                }
-                ClauseKind::After(words) => sorted.after.extend(words),
-                ClauseKind::Each(name, words) => sorted.each.push((name, words)),
-                ClauseKind::Learn(how, file) => sorted.learn = Some((*how, file.as_deref())),
-                ClauseKind::GivenEnv(words) => sorted.given_env.push(words),
-                ClauseKind::GivenOutput(words) => sorted.given_output.push(words),
-                ClauseKind::Let(definition) => sorted.lets.push(definition),
-                ClauseKind::Env(name, words) => sorted.env.push((name, words)),
-                ClauseKind::In(word) => sorted.folder = Some(word),
-                ClauseKind::When(condition) => sorted.when = Some(condition),
-                ClauseKind::Uses(uses) => {
-                    sorted
-                        .running
-                        .uses
-                        .extend(uses.iter().map(|(name, word)| (name, word)));
-                }
-                ClauseKind::Limit(word) => sorted.running.limit = Some(word),
-                ClauseKind::Retry(word) => sorted.running.retry = Some(word),
-                ClauseKind::Terminal => sorted.terminal = true,
-                ClauseKind::Remember => sorted.remember = true,
-                ClauseKind::Sealed(how) => sorted.sealed = Some(*how),
-                ClauseKind::Store(how) => sorted.store = Some(*how),
-                ClauseKind::Steps(words) => sorted.steps = words,
-                ClauseKind::Finally(script) => sorted.finally = Some(script),
-                ClauseKind::Recipe(script) => sorted.recipe = Some(script),
-            }
-        }
-        sorted
-    }
-}
+use std::sync::Arc;
+use std::sync::OnceLock;
 
 /// A `target` of a description.
 #[derive(Debug)]
@@ -231,13 +73,30 @@ impl<'d> Decl<'d> {
         vars: &Vars<'d>,
         place: (PartId, usize),
         syntax: &'d TargetSyntax,
-        clauses: Clauses<'d>,
+        mut clauses: Clauses<'d>,
         holes: Vec<String>,
     ) -> Option<Self> {
+        if vars.has_templates() {
+            let names: Vec<&str> = holes.iter().map(String::as_str).collect();
+            let outputs = syntax.outputs.iter().flat_map(|group| &group.items);
+            let outputs: Vec<&Word> = outputs.map(|item| &item.word).collect();
+            let mut lets = clauses.lets.clone();
+            let user = TemplateUser {
+                part: place.0,
+                clauses: &syntax.clauses,
+                words: &outputs,
+                names: &names,
+                span: syntax.span,
+            };
+            vars.add_templates(&user, &mut lets)?;
+            if lets.len() > clauses.lets.len() {
+                clauses.lets = lets;
+            }
+        }
         let mut decl = Self::plain(place, syntax, clauses, holes);
         decl.conditional = decl.conditional_lets(vars);
         for definition in decl.clauses.lets.clone() {
-            if decl.let_varies(definition) {
+            if decl.let_varies(vars, definition) {
                 decl.varying.push(definition);
             } else {
                 let mut frame = decl.fixed_frame();
@@ -257,7 +116,7 @@ impl<'d> Decl<'d> {
                 .iter()
                 .any(|other| &*other.name.text == name && other.when.is_none());
             let known = found.iter().any(|other| &*other.name.text == name);
-            if !always && !known && !vars.is_known(self.part, name) && self.uses(name) {
+            if !always && !known && !vars.has_value(self.part, name) && self.uses(name) {
                 found.push(definition);
             }
         }
@@ -362,18 +221,17 @@ impl<'d> Decl<'d> {
         }
     }
 
-    fn let_varies(&self, definition: &Let) -> bool {
+    fn let_varies(&self, vars: &Vars<'d>, definition: &Let) -> bool {
         let names: &dyn Fn(&Word) -> bool =
             &|word| word_names(word).any(|name| self.name_varies(name));
-        let value = match &definition.value {
-            Written::Words(words) | Written::Output(words) => words.iter().any(names),
-            Written::Files { patterns, except } => patterns.iter().chain(except).any(names),
-            Written::Env { name, or } => names(name) || or.iter().flatten().any(names),
-            Written::Secret(name) => names(name),
-            Written::Match { from, into, words } => {
-                names(from) || names(into) || words.iter().any(names)
-            }
-        };
+        // Holes in words are filled where these are used; in the names of files that are read they are filled first.
+        let reads = matches!(
+            definition.value,
+            Written::FileValue { .. } | Written::FileLines(_) | Written::Column { .. }
+        );
+        let holes = |word: &Word| reads && self.word_varies(vars, word);
+        let words = value_words(&definition.value);
+        let value = words.into_iter().any(|word| names(word) || holes(word));
         let when = definition
             .when
             .as_ref()
@@ -460,4 +318,49 @@ pub struct TaskDecl<'d> {
     pub clauses: Clauses<'d>,
     /// Its name from the root: the part's folder in front.
     pub name: String,
+}
+
+impl TaskDecl<'_> {
+    /// Whether what it needs, or does before, in order or in the end depends on the values that it is run with.
+    #[must_use]
+    pub fn resolves_by_call(&self) -> bool {
+        let clauses = &self.clauses;
+        let needs = clauses.needs.iter();
+        let needs = needs.flat_map(|group| {
+            group
+                .items
+                .iter()
+                .map(|item| &item.word)
+                .chain(&group.except)
+        });
+        let after = clauses.after.iter().copied();
+        let words = needs
+            .chain(after)
+            .chain(clauses.steps)
+            .chain(clauses.finally_tasks);
+        let mut names = words.flat_map(word_names);
+        names.any(|name| depends_on_call(self.syntax, clauses, name)) || self.when_depends_on_call()
+    }
+
+    /// Whether its `when` can only be told for the values that it is run with.
+    #[must_use]
+    pub fn when_depends_on_call(&self) -> bool {
+        when_depends_on_call(self.syntax, &self.clauses)
+    }
+}
+
+/// The same for a task that is looked at first.
+pub fn when_depends_on_call(syntax: &Task, clauses: &Clauses<'_>) -> bool {
+    let words = clauses.when.into_iter().flat_map(condition_words);
+    let mut names = words.flat_map(word_names);
+    names.any(|name| depends_on_call(syntax, clauses, name))
+}
+
+/// Whether a name may stand for something else for other values of a task's parameters.
+fn depends_on_call(syntax: &Task, clauses: &Clauses<'_>, name: &str) -> bool {
+    let mut parameters = syntax.parameters.iter();
+    let mut own = clauses.lets.iter();
+    matches!(name, "extra" | "here")
+        || parameters.any(|parameter| &*parameter.name.text == name)
+        || own.any(|own| &*own.name.text == name)
 }

@@ -7,7 +7,7 @@ use std::sync::OnceLock;
 
 use crate::language::TargetSyntax;
 use crate::language::target_of;
-use crate::project::decl::Clauses;
+use crate::project::clauses::Clauses;
 use crate::project::decl::Decl;
 use crate::project::description::Description;
 use crate::project::description::PartId;

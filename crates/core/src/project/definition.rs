@@ -7,6 +7,7 @@ use crate::language::Word;
 use crate::project::environment::OutputError;
 use crate::project::folders::Unreadable;
 use crate::project::frame::Frame;
+use crate::project::overrides::Override;
 use crate::project::paths::from_root;
 use crate::project::pattern::fill_holes;
 use crate::project::pattern::unescape;
@@ -55,6 +56,35 @@ impl<'d> Vars<'d> {
         None
     }
 
+    /// A value with the words behind it that `--let name+=words` adds.
+    pub(super) fn added_outside(
+        &self,
+        name: &str,
+        definitions: &[&'d Let],
+        before: &Value,
+        set: &Override,
+        frame: &Frame<'_>,
+    ) -> Option<Value> {
+        if let Some(choices) = definitions.iter().find(|set| set.how == LetHow::OneOf) {
+            self.report(
+                Diagnostic::error(set.span, format!("nothing can be added to `{name}`"))
+                    .also(choices.span, "it is one of these")
+                    .help(format!("choose one: `--let {name}=…`")),
+            );
+            return None;
+        }
+        let more = self.words(&set.words, frame)?;
+        Some(Value {
+            atoms: before
+                .atoms
+                .iter()
+                .chain(more.atoms.iter())
+                .cloned()
+                .collect(),
+            list: true,
+        })
+    }
+
     /// What one `let` sets, in a frame of its own names.
     pub fn definition(&self, definition: &Let, frame: &Frame<'_>) -> Option<Value> {
         match &definition.value {
@@ -72,6 +102,12 @@ impl<'d> Vars<'d> {
             Written::Output(command) => self.output(definition.span, command, frame),
             Written::Secret(name) => self.secret(definition, name, frame),
             Written::Match { from, into, words } => self.rewritten(from, into, words, frame),
+            Written::Only { patterns, words } => self.picked(patterns, words, frame),
+            Written::FileValue { file, key } => self.file_value(file, key, frame),
+            Written::FileLines(file) => self.file_lines(file, frame),
+            Written::Column { file, take, rows } => {
+                self.file_column(file, take, rows.as_ref(), frame)
+            }
         }
     }
 
@@ -203,9 +239,10 @@ impl<'d> Vars<'d> {
         let into_source = self.single(into, frame)?.source().into_owned();
         let words = self.words(words, frame)?;
         let mut atoms = Vec::with_capacity(words.atoms.len());
+        let mut unmatched: Vec<&str> = Vec::new();
         for atom in words.atoms.iter() {
             let Some(captures) = pattern.captures(&atom.text) else {
-                atoms.push(atom.clone());
+                unmatched.push(&*atom.text);
                 continue;
             };
             let (filled, left) = fill_holes(&into_source, |name| {
@@ -225,8 +262,53 @@ impl<'d> Vars<'d> {
             }
             atoms.push(Atom::literal(unescape(&filled)));
         }
+        if !unmatched.is_empty() {
+            self.unmatched(from, &unmatched);
+            return None;
+        }
         Some(Value {
             atoms: atoms.into(),
+            list: true,
+        })
+    }
+
+    /// Reports words that a rewriting does not know what to do with.
+    fn unmatched(&self, from: &Word, words: &[&str]) {
+        const MOST: usize = 5;
+        let mut shown: Vec<String> = words
+            .iter()
+            .take(MOST)
+            .map(|word| format!("`{word}`"))
+            .collect();
+        if words.len() > MOST {
+            shown.push(format!("and {} more", words.len() - MOST));
+        }
+        let pattern = self.description.sources.slice(from.span);
+        self.report(
+            Diagnostic::error(
+                from.span,
+                format!("{} does not match this pattern", shown.join(", ")),
+            )
+            .help(format!(
+                "pick the words that do first: `let some = only {} : …`",
+                stars(pattern)
+            )),
+        );
+    }
+
+    /// The words that match one of these patterns.
+    fn picked(&self, patterns: &[Word], words: &[Word], frame: &Frame<'_>) -> Option<Value> {
+        let mut wanted = Vec::new();
+        for word in patterns {
+            for atom in self.word(word, frame)?.atoms.iter() {
+                wanted.push(self.pattern(&atom.source(), word.span)?);
+            }
+        }
+        let words = self.words(words, frame)?;
+        let atoms = words.atoms.iter();
+        let atoms = atoms.filter(|atom| wanted.iter().any(|pattern| pattern.matches(&atom.text)));
+        Some(Value {
+            atoms: atoms.cloned().collect(),
             list: true,
         })
     }
@@ -284,4 +366,20 @@ impl<'d> Vars<'d> {
         found.dedup();
         Some(Value::list(found))
     }
+}
+
+/// A pattern with a star in place of each hole.
+fn stars(pattern: &str) -> String {
+    let mut out = String::new();
+    let mut rest = pattern;
+    while let Some((before, behind)) = rest.split_once('<') {
+        let Some((name, after)) = behind.split_once('>') else {
+            break;
+        };
+        out.push_str(before);
+        out.push_str(if name.ends_with("**") { "**" } else { "*" });
+        rest = after;
+    }
+    out.push_str(rest);
+    out
 }

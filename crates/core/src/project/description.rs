@@ -63,6 +63,8 @@ pub struct Description {
     pub parts: Vec<Part>,
     /// The files that were read, from the root.
     pub files: Vec<String>,
+    /// Files that may be missing, and are.
+    pub absent: Vec<String>,
     /// Whether something has to be said of it whenever it is read.
     pub is_remarkable: bool,
     /// Whether these are the user's own tasks, which belong to no project.
@@ -119,7 +121,9 @@ impl Loader<'_> {
                 None => {
                     self.open.pop();
                 }
-                Some((TopItem::Include(word), _)) => self.include(part, &folder, &word),
+                Some((TopItem::Include(include), _)) => {
+                    self.include(part, &folder, &include.path, include.if_there);
+                }
                 Some((TopItem::Language(word), _)) => self.language(&word),
                 Some((item, extent)) => {
                     let part = &mut self.description.parts[part.index()];
@@ -156,7 +160,7 @@ impl Loader<'_> {
         }
     }
 
-    fn include(&mut self, part: PartId, folder: &str, word: &Word) {
+    fn include(&mut self, part: PartId, folder: &str, word: &Word, if_there: bool) {
         let written = self.description.sources.slice(word.span);
         let path = match literal(word, written) {
             Some(path) if !path.is_empty() => path,
@@ -186,7 +190,17 @@ impl Loader<'_> {
             );
             return;
         }
-        if path.ends_with(".loom") {
+        let is_file = path.ends_with(".loom");
+        let plain = path.trim_end_matches('/');
+        let file = match is_file {
+            true => path.clone(),
+            false => format!("{plain}/{FILE_NAME}"),
+        };
+        if if_there && matches!(self.disk.stat(&file), Ok(None)) {
+            self.description.absent.push(file);
+            return;
+        }
+        if is_file {
             if let Some(file) = self.file(&path, Some(word.span)) {
                 self.enter(part, folder.to_owned(), file);
             }

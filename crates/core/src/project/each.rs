@@ -4,7 +4,7 @@ use crate::language::Word;
 use crate::language::WordKind;
 use crate::language::WordPart;
 use crate::language::word_names;
-use crate::project::decl::Clauses;
+use crate::project::clauses::Clauses;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::pattern::Pattern;
@@ -18,10 +18,10 @@ pub fn hole_names<'d>(vars: &Vars<'d>, part: PartId, clauses: &Clauses<'d>) -> V
             names.push(name.to_owned());
         }
     };
-    for (name, _) in &clauses.each {
-        add(&name.text);
+    for each in &clauses.each {
+        each.names.iter().for_each(|name| add(&name.text));
     }
-    for word in each_words(clauses) {
+    for (word, _) in each_words(clauses) {
         let own = |name: &str| clauses.lets.iter().any(|own| &*own.name.text == name);
         let value = if word_names(word).any(own) {
             None
@@ -39,14 +39,12 @@ pub fn hole_names<'d>(vars: &Vars<'d>, part: PartId, clauses: &Clauses<'d>) -> V
     names
 }
 
-/// The words behind `needs … each`.
-pub fn each_words<'a>(clauses: &'a Clauses<'_>) -> impl Iterator<Item = &'a Word> {
-    clauses
-        .needs
-        .iter()
-        .flat_map(|group| &group.items)
-        .filter(|item| item.each)
-        .map(|item| &item.word)
+/// The words behind `needs … each`, each with what its group leaves out.
+pub fn each_words<'a>(clauses: &'a Clauses<'_>) -> impl Iterator<Item = (&'a Word, &'a [Word])> {
+    clauses.needs.iter().flat_map(|group| {
+        let each = group.items.iter().filter(|item| item.each);
+        each.map(|item| (&item.word, &*group.except))
+    })
 }
 
 fn source_holes(source: &str, add: &mut impl FnMut(&str)) {

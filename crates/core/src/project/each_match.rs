@@ -2,12 +2,14 @@
 //! whole.
 
 use crate::project::each::each_words;
+use crate::project::excluded::Excluded;
 use crate::project::expand::Expander;
 use crate::project::model::Project;
 use crate::project::paths::PathId;
 use crate::project::pattern::Pattern;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use std::collections::HashMap;
 use std::collections::HashSet;
 
 /// One file that an `each` pattern matched, and what the pattern's holes took.
@@ -16,20 +18,37 @@ pub(super) struct Match {
     pub(super) values: Vec<PathId>,
 }
 
+/// What a pattern goes through.
+pub(super) struct FileSlot {
+    pub(super) pattern: Pattern,
+    /// The place of its word.
+    pub(super) span: Span,
+    /// For each of the pattern's holes its number among the target's.
+    pub(super) holes: Vec<usize>,
+    /// What it leaves out.
+    pub(super) except: Excluded,
+    /// The files that have the same in their holes make one step; none where each file makes one.
+    pub(super) gathered: Option<GatheredFiles>,
+    pub(super) matches: Vec<Match>,
+    pub(super) seen: HashSet<PathId>,
+}
+
 pub(super) enum HoleSlot {
-    Files {
-        pattern: Pattern,
-        /// The place of its word.
-        span: Span,
-        /// For each of the pattern's holes its number among the target's.
+    Files(Box<FileSlot>),
+    /// Rows of values, or words one by one.
+    Rows {
+        /// For each column its number among the target's holes.
         holes: Vec<usize>,
-        matches: Vec<Match>,
-        seen: HashSet<PathId>,
+        /// Each different row once, in their order.
+        rows: Vec<Vec<PathId>>,
     },
-    Values {
-        hole: usize,
-        values: Vec<PathId>,
-    },
+}
+
+/// The files that a pattern with wildcards matches, by what its holes took.
+pub(super) struct GatheredFiles {
+    /// The pattern's source, seen from the root.
+    pub(super) source: String,
+    pub(super) of_values: HashMap<Vec<PathId>, Vec<PathId>>,
 }
 
 /// The `each`s of one target.
@@ -48,10 +67,10 @@ impl<'d> Expander<'_, 'd> {
         let vars = self.vars;
         for each in &mut self.eaches {
             for slot in &mut each.slots {
-                let HoleSlot::Files { pattern, span, .. } = slot else {
+                let HoleSlot::Files(slot) = slot else {
                     continue;
                 };
-                let (pattern, span) = (pattern.clone(), *span);
+                let (pattern, span) = (slot.pattern.clone(), slot.span);
                 let walked = vars.folders.walk(&pattern, &mut |path| {
                     if !vars.environment.leftover(path) {
                         add_match(slot, &mut project.paths, path);
@@ -77,11 +96,9 @@ impl<'d> Expander<'_, 'd> {
                     continue;
                 };
                 for &(each, slot) in patterns {
-                    if add_match(
-                        &mut self.eaches[each].slots[slot],
-                        &mut project.paths,
-                        &path,
-                    ) {
+                    if let HoleSlot::Files(slot) = &mut self.eaches[each].slots[slot]
+                        && add_match(slot, &mut project.paths, &path)
+                    {
                         self.eaches[each].changed = true;
                     }
                 }
@@ -96,10 +113,10 @@ impl<'d> Expander<'_, 'd> {
             .is_none_or(|materialized| materialized.contains(path));
         for each in &mut self.eaches {
             for slot in &mut each.slots {
-                let HoleSlot::Files { pattern, span, .. } = slot else {
+                let HoleSlot::Files(slot) = slot else {
                     continue;
                 };
-                if !looks_into(pattern, path) {
+                if !looks_into(&slot.pattern, path) {
                     continue;
                 }
                 if !materialized {
@@ -108,7 +125,7 @@ impl<'d> Expander<'_, 'd> {
                     }
                     continue;
                 }
-                let (pattern, span) = (pattern.clone(), *span);
+                let (pattern, span) = (slot.pattern.clone(), slot.span);
                 let paths = &mut project.paths;
                 let walked = self.vars.folders.walk(&pattern, &mut |found| {
                     if found.starts_with(path) && add_match(slot, paths, found) {
@@ -123,9 +140,9 @@ impl<'d> Expander<'_, 'd> {
     pub(super) fn warn_empty(&self, project: &Project<'d>) {
         for each in &self.eaches {
             let decl = &project.decls[each.decl];
-            for (slot, word) in each.slots.iter().zip(each_words(&decl.clauses)) {
-                if let HoleSlot::Files { matches, .. } = slot
-                    && matches.is_empty()
+            for (slot, (word, _)) in each.slots.iter().zip(each_words(&decl.clauses)) {
+                if let HoleSlot::Files(slot) = slot
+                    && slot.matches.is_empty()
                     && project.unmaterialized.is_empty()
                     && self.vars.environment.is_sure()
                 {
@@ -144,27 +161,37 @@ pub fn looks_into(pattern: &Pattern, tree: &str) -> bool {
     pattern.folder().starts_with(tree) || pattern.may_hold(tree)
 }
 
-fn add_match(slot: &mut HoleSlot, paths: &mut crate::project::paths::Paths, path: &str) -> bool {
-    let HoleSlot::Files {
+fn add_match(slot: &mut FileSlot, paths: &mut crate::project::paths::Paths, path: &str) -> bool {
+    let FileSlot {
         pattern,
+        except,
+        gathered,
         matches,
         seen,
         ..
-    } = slot
-    else {
-        return false;
-    };
+    } = slot;
     let Some(captures) = pattern.captures(path) else {
         return false;
     };
+    if except.leaves_out(path) {
+        return false;
+    }
     let id = paths.intern(path);
     if !seen.insert(id) {
         return false;
     }
-    let values = captures
-        .iter()
-        .map(|&(start, end)| paths.intern(&path[start..end]))
-        .collect();
+    let values = captures.iter();
+    let values = values.map(|&(start, end)| paths.intern(&path[start..end]));
+    let values: Vec<PathId> = values.collect();
+    if let Some(gathered) = gathered {
+        match gathered.of_values.get_mut(&values) {
+            Some(known) => {
+                known.push(id);
+                return false;
+            }
+            None => gathered.of_values.insert(values.clone(), vec![id]),
+        };
+    }
     matches.push(Match { path: id, values });
     true
 }

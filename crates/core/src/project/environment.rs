@@ -1,6 +1,11 @@
 //! What evaluating a description asks of the world around it.
 
 use std::collections::HashMap;
+use std::sync::Arc;
+
+use crate::data_files::DataError;
+use crate::data_files::FileAnswer;
+use crate::data_files::FileQuestion;
 
 /// Why a command's output is not there; as text it stands behind the command's name.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -58,6 +63,19 @@ pub trait Environment {
     /// # Errors
     /// When it may not be run, or did not succeed.
     fn output(&self, command: &[String], folder: &str) -> Result<String, OutputError>;
+    /// Whether a file is there that values are taken from; its path from the root.
+    fn has_file(&self, path: &str) -> bool {
+        let _ = path;
+        false
+    }
+    /// What a file answers; its path from the root.
+    ///
+    /// # Errors
+    /// When it can't be read, or has not what is asked for.
+    fn ask_file(&self, path: &str, question: &FileQuestion) -> Result<Arc<FileAnswer>, DataError> {
+        let _ = question;
+        Err(DataError::unreadable(path, "there are no files here"))
+    }
     /// Whether every command that was asked for has told what it prints; else what is not there may only be
     /// unknown.
     fn is_sure(&self) -> bool {
@@ -75,6 +93,10 @@ pub trait Environment {
     }
     /// The project's folder, absolute.
     fn root(&self) -> String;
+    /// The folder that the command was typed in, absolute.
+    fn here(&self) -> String {
+        self.root()
+    }
 }
 
 /// Where a variable's value was set for one run, strongest first.
@@ -91,34 +113,64 @@ pub enum Origin {
 /// Variables set from outside the description.
 #[derive(Clone, Debug, Default)]
 pub struct Overrides {
-    /// From the command line: name and text.
+    /// From the command line: name and text; a `+` at a name's end says that the text is added.
     pub command_line: Vec<(String, String)>,
     /// From the user's settings.
     pub user: HashMap<String, String>,
 }
 
 impl Overrides {
-    /// The strongest value set for a variable from outside.
+    /// What is set for a variable from outside: by the strongest, with what the command line adds behind it.
     #[must_use]
-    pub fn find(&self, name: &str, environment: &dyn Environment) -> Option<(Origin, String)> {
-        // The last of several on one command line counts.
-        if let Some((_, text)) = self
-            .command_line
-            .iter()
-            .rev()
-            .find(|(known, _)| known == name)
-        {
-            return Some((Origin::CommandLine, text.clone()));
+    pub fn find(&self, name: &str, environment: &dyn Environment) -> Option<OverrideText> {
+        let mut set: Option<&str> = None;
+        let mut added: Vec<&str> = Vec::new();
+        for (known, text) in &self.command_line {
+            if known == name {
+                // The last of several counts, and what is added behind it.
+                set = Some(text);
+                added.clear();
+            } else if known.strip_suffix('+') == Some(name) {
+                added.push(text);
+            }
         }
-        let variable = format!("HANDLOOM_LET_{name}");
-        let from_env = environment
-            .env(&variable)
-            .or_else(|| environment.env(&variable.replace('-', "_")));
-        if let Some(text) = from_env {
-            return Some((Origin::Environment, text));
+        let weaker = || {
+            let variable = format!("HANDLOOM_LET_{name}");
+            let from_env = environment
+                .env(&variable)
+                .or_else(|| environment.env(&variable.replace('-', "_")));
+            let from_env = from_env.map(|text| (Origin::Environment, text));
+            let user = || Some((Origin::UserSettings, self.user.get(name)?.clone()));
+            from_env.or_else(user)
+        };
+        let base = match set {
+            Some(text) => Some((Origin::CommandLine, text.to_owned())),
+            None => weaker(),
+        };
+        if added.is_empty() {
+            let (origin, text) = base?;
+            let adds = false;
+            return Some(OverrideText { origin, text, adds });
         }
-        self.user
-            .get(name)
-            .map(|text| (Origin::UserSettings, text.clone()))
+        let adds = base.is_none();
+        let mut text = base.map_or_else(String::new, |(_, text)| text);
+        for more in added {
+            // Line ends separate words, whatever quotes are open.
+            text.push('\n');
+            text.push_str(more);
+        }
+        let origin = Origin::CommandLine;
+        Some(OverrideText { origin, text, adds })
     }
+}
+
+/// What is set for a variable from outside.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OverrideText {
+    /// The strongest of those who set it.
+    pub origin: Origin,
+    /// Its words, as typed.
+    pub text: String,
+    /// Whether they are added to what the description says.
+    pub adds: bool,
 }

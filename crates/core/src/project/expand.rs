@@ -13,27 +13,26 @@ use std::collections::HashMap;
 use std::collections::HashSet;
 
 use crate::language::TargetSyntax;
-use crate::project::decl::Clauses;
+use crate::project::clauses::Clauses;
 use crate::project::decl::Decl;
 use crate::project::description::PartId;
 use crate::project::each::each_words;
 use crate::project::each::hole_names;
 use crate::project::each_match::Each;
+use crate::project::each_match::FileSlot;
 use crate::project::each_match::HoleSlot;
-use crate::project::each_match::Match;
 use crate::project::model::IndexRange;
 use crate::project::model::NOBODY;
 use crate::project::model::Project;
 use crate::project::model::Step;
 use crate::project::model::StepId;
 use crate::project::paths::PathId;
-use crate::project::paths::from_root;
-use crate::project::pattern::escape;
+use crate::project::pattern::fill_holes;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 
 /// One target may not come to more steps than this.
-const MAX_STEPS: usize = 5_000_000;
+pub(super) const MAX_STEPS: usize = 5_000_000;
 
 pub struct Expander<'v, 'd> {
     pub(super) vars: &'v Vars<'d>,
@@ -93,9 +92,9 @@ impl<'v, 'd> Expander<'v, 'd> {
         }
         let each = self.eaches.len();
         for (number, slot) in slots.iter().enumerate() {
-            if let HoleSlot::Files { pattern, .. } = slot {
+            if let HoleSlot::Files(files) = slot {
                 self.by_folder
-                    .entry(pattern.folder().to_owned())
+                    .entry(files.pattern.folder().to_owned())
                     .or_default()
                     .push((each, number));
             }
@@ -107,72 +106,6 @@ impl<'v, 'd> Expander<'v, 'd> {
             done: 0,
             changed: true,
         });
-    }
-
-    fn slots(&self, project: &mut Project<'d>, index: usize) -> Option<Vec<HoleSlot>> {
-        let mut slots = Vec::new();
-        let decl = &project.decls[index];
-        let frame = decl.fixed_frame();
-        let folder = &self.vars.description.parts[decl.part.index()].folder;
-        for word in each_words(&decl.clauses) {
-            let atom = self.vars.single(word, &frame)?;
-            let pattern = self
-                .vars
-                .pattern(&from_root(&escape(folder), &atom.source()), word.span)?;
-            if pattern.holes().is_empty() {
-                let written = self.vars.description.sources.slice(word.span);
-                if let Some(at) = written
-                    .find('<')
-                    .filter(|_| written.starts_with(['"', '\'']))
-                {
-                    // The folders in front may need the quotes; the hole must stand outside of them.
-                    let from = written[..at].rfind('/').map_or(at, |slash| slash + 1);
-                    let quote = &written[..1];
-                    let inner = written[from..].trim_end_matches(['"', '\'']);
-                    self.vars.report(
-                        Diagnostic::error(
-                            word.span,
-                            "holes in quotes are plain text, so this `each` has none",
-                        )
-                        .help(format!("write `{}{quote}{inner}`", &written[..from])),
-                    );
-                    return None;
-                }
-                self.vars.report(
-                    Diagnostic::error(word.span, "this `each` has no hole, so every step would be the same")
-                        .help("name the part that differs, such as `each src/<unit>.c`; without `each` all matches go into one step"),
-                );
-                return None;
-            }
-            let holes = pattern
-                .holes()
-                .iter()
-                .map(|hole| decl.holes.iter().position(|known| known == hole))
-                .collect::<Option<Vec<usize>>>()?;
-            slots.push(HoleSlot::Files {
-                pattern,
-                span: word.span,
-                holes,
-                matches: Vec::new(),
-                seen: HashSet::new(),
-            });
-        }
-        let mut lists = Vec::new();
-        for (name, words) in &decl.clauses.each {
-            let hole = decl.holes.iter().position(|hole| **hole == *name.text)?;
-            lists.push((hole, self.vars.words(words, &frame)?));
-        }
-        for (hole, list) in lists {
-            let mut values: Vec<PathId> = Vec::new();
-            for text in list.texts() {
-                let value = project.paths.intern(text);
-                if !values.contains(&value) {
-                    values.push(value);
-                }
-            }
-            slots.push(HoleSlot::Values { hole, values });
-        }
-        Some(slots)
     }
 
     // ---- rounds --------------------------------------------------------------------------------
@@ -211,15 +144,9 @@ impl<'v, 'd> Expander<'v, 'd> {
     fn emit(&mut self, project: &mut Project<'d>, each: usize) {
         let decl = self.eaches[each].decl;
         let holes = project.decls[decl].holes.len();
-        if let [
-            HoleSlot::Files {
-                holes: numbers,
-                matches,
-                ..
-            },
-        ] = &self.eaches[each].slots[..]
-        {
+        if let [HoleSlot::Files(files)] = &self.eaches[each].slots[..] {
             // By far the most frequent case: each match is one step.
+            let (numbers, matches) = (&files.holes, &files.matches);
             let mut fresh: Vec<(Vec<PathId>, PathId)> = matches[self.eaches[each].done..]
                 .iter()
                 .map(|found| {
@@ -238,6 +165,28 @@ impl<'v, 'd> Expander<'v, 'd> {
             }
             return;
         }
+        if let [
+            HoleSlot::Rows {
+                holes: numbers,
+                rows,
+            },
+        ] = &self.eaches[each].slots[..]
+        {
+            // No step of a table has anything to be joined with.
+            let rows = rows[self.eaches[each].done..].iter().map(|row| {
+                let mut values = vec![PathId(0); holes];
+                for (&number, &value) in numbers.iter().zip(row) {
+                    values[number] = value;
+                }
+                values
+            });
+            let rows: Vec<Vec<PathId>> = rows.collect();
+            self.eaches[each].done += rows.len();
+            for values in rows {
+                self.add_step(project, decl, &values, &[]);
+            }
+            return;
+        }
         for (values, matched) in self.join(project, each, holes) {
             let key: Vec<PathId> = values.iter().chain(&matched).copied().collect();
             if self.eaches[each].emitted.insert(key) {
@@ -246,82 +195,41 @@ impl<'v, 'd> Expander<'v, 'd> {
         }
     }
 
-    /// Every combination of the slots' matches that agrees on shared holes.
-    fn join(
-        &self,
-        project: &Project<'d>,
-        each: usize,
-        holes: usize,
-    ) -> Vec<(Vec<PathId>, Vec<PathId>)> {
-        let unset = PathId(u32::MAX);
-        let mut rows = vec![(vec![unset; holes], Vec::new())];
-        let mut bound: HashSet<usize> = HashSet::new();
-        for slot in &self.eaches[each].slots {
-            let mut next = Vec::new();
-            match slot {
-                HoleSlot::Values { hole, values } => {
-                    for (row, matched) in rows {
-                        for &value in values {
-                            if row[*hole] == unset || row[*hole] == value {
-                                let mut row = row.clone();
-                                row[*hole] = value;
-                                next.push((row, matched.clone()));
-                            }
-                            if next.len() > MAX_STEPS {
-                                return self.too_many(project, each);
-                            }
-                        }
-                    }
-                    bound.insert(*hole);
-                }
-                HoleSlot::Files {
-                    holes: numbers,
-                    matches,
-                    ..
-                } => {
-                    let shared: Vec<usize> = (0..numbers.len())
-                        .filter(|&at| bound.contains(&numbers[at]))
-                        .collect();
-                    let mut index: HashMap<Vec<PathId>, Vec<&Match>> = HashMap::new();
-                    let mut sorted: Vec<&Match> = matches.iter().collect();
-                    sorted.sort_by(|a, b| project.paths.get(a.path).cmp(project.paths.get(b.path)));
-                    for found in sorted {
-                        let key = shared.iter().map(|&at| found.values[at]).collect();
-                        index.entry(key).or_default().push(found);
-                    }
-                    for (row, matched) in rows {
-                        let key: Vec<PathId> = shared.iter().map(|&at| row[numbers[at]]).collect();
-                        for found in index.get(&key).into_iter().flatten() {
-                            let mut row = row.clone();
-                            for (&number, &value) in numbers.iter().zip(&found.values) {
-                                row[number] = value;
-                            }
-                            let mut matched: Vec<PathId> = matched.clone();
-                            matched.push(found.path);
-                            next.push((row, matched));
-                            if next.len() > MAX_STEPS {
-                                return self.too_many(project, each);
-                            }
-                        }
-                    }
-                    bound.extend(numbers);
-                }
-            }
-            rows = next;
+    /// The files that patterns with holes and wildcards match, by the pattern with its holes filled. Made folders are
+    /// looked into by whoever asks for such a set.
+    pub fn gathered(&mut self, project: &Project<'d>) -> HashMap<String, Vec<PathId>> {
+        let mut sets = HashMap::new();
+        if !project.trees.is_empty() {
+            return sets;
         }
-        rows
-    }
-
-    fn too_many(&self, project: &Project<'d>, each: usize) -> Vec<(Vec<PathId>, Vec<PathId>)> {
-        let span = project.decls[self.eaches[each].decl].syntax.span;
-        self.vars.report(
-            Diagnostic::error(
-                span,
-                format!("this target comes to more than {MAX_STEPS} steps"),
-            )
-            .help("let its patterns share a hole, so that they are joined on it"),
-        );
-        Vec::new()
+        for slot in self.eaches.iter_mut().flat_map(|each| &mut each.slots) {
+            let HoleSlot::Files(files) = slot else {
+                continue;
+            };
+            let FileSlot {
+                pattern,
+                except,
+                gathered: Some(gathered),
+                ..
+            } = &mut **files
+            else {
+                continue;
+            };
+            if !except.is_empty() {
+                continue;
+            }
+            for (values, mut paths) in gathered.of_values.drain() {
+                let value = |name: &str| {
+                    let at = pattern.holes().iter().position(|hole| hole == name)?;
+                    Some(project.paths.get(values[at]))
+                };
+                let (source, _) = fill_holes(&gathered.source, value);
+                let paths_of = &project.paths;
+                paths.sort_unstable_by(|&a, &b| paths_of.get(a).cmp(paths_of.get(b)));
+                sets.insert(source, paths);
+            }
+        }
+        sets
     }
 
     fn add_step(
@@ -378,7 +286,7 @@ impl<'v, 'd> Expander<'v, 'd> {
                 let word = each_words(&project.decls[index].clauses).next();
                 self.vars.report(
                     Diagnostic::error(
-                        word.map_or(project.decls[index].syntax.span, |word| word.span),
+                        word.map_or(project.decls[index].syntax.span, |(word, _)| word.span),
                         format!(
                             "this `each` matches `{}`, which the same target makes",
                             project.paths.get(path)

@@ -1,6 +1,7 @@
 //! From a syntax tree to a [`Project`]: variables put in, patterns matched, steps and tasks known.
 
 pub mod amend;
+pub mod clauses;
 pub mod decl;
 pub mod decls;
 pub mod description;
@@ -10,24 +11,35 @@ pub mod frame;
 pub mod overrides;
 pub mod paths;
 pub mod pattern;
+pub mod recipe_env;
 pub mod recipe_text;
 pub mod script;
 pub mod secret;
 pub mod shell;
+pub mod task_call;
+pub mod task_frame;
 pub mod value;
 pub mod values;
 
+mod asked;
 mod build;
 pub mod check;
 mod circles;
 mod definition;
 mod each;
+mod each_join;
 mod each_match;
+mod each_slots;
+pub mod excluded;
 mod expand;
+mod file_values;
 mod model;
 mod name_resolver;
 mod needs;
 mod outputs;
+mod scopes;
+mod task_needs;
+mod templates;
 mod words;
 
 pub use build::ProjectBuilder;

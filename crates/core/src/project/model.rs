@@ -6,6 +6,7 @@ use crate::project::decls::Decls;
 use crate::project::description::PartId;
 use crate::project::paths::PathId;
 use crate::project::paths::Paths;
+use crate::project::task_call::TaskCall;
 use crate::text::nearest;
 use std::sync::Arc;
 
@@ -129,14 +130,52 @@ pub struct Step {
 /// A task with its prerequisites.
 #[derive(Debug)]
 pub struct TaskNode<'d> {
+    /// What it is known by: its name, and of one that is called with values these behind it.
+    pub name: String,
     /// As described.
     pub decl: Arc<TaskDecl<'d>>,
+    /// The values that it is run with.
+    pub call: TaskCall,
+    /// Whether another task or target calls it with values.
+    pub is_called: bool,
     /// `needs`
     pub needs: Vec<Need>,
     /// `after`
     pub after: Vec<What>,
     /// `steps`
     pub steps: Vec<What>,
+    /// The tasks of `finally TASKS`.
+    pub finally: Vec<TaskId>,
+}
+
+impl<'d> TaskNode<'d> {
+    /// A task of which nothing is resolved.
+    #[must_use]
+    pub fn new(decl: Arc<TaskDecl<'d>>, call: TaskCall, is_called: bool) -> Self {
+        let name = match is_called {
+            true => format!("{}{}", decl.name, call.written(&decl)),
+            false => decl.name.clone(),
+        };
+        Self {
+            name,
+            decl,
+            call,
+            is_called,
+            needs: Vec::new(),
+            after: Vec::new(),
+            steps: Vec::new(),
+            finally: Vec::new(),
+        }
+    }
+}
+
+impl TaskNode<'_> {
+    /// Whether anything is run for it: a recipe, or what is done in the end.
+    #[must_use]
+    pub fn has_job(&self) -> bool {
+        let clauses = &self.decl.clauses;
+        clauses.recipe.is_some() || clauses.finally.is_some() || !self.finally.is_empty()
+    }
 }
 
 /// No step makes this path.
@@ -284,7 +323,7 @@ impl<'d> Project<'d> {
     pub fn task_named(&self, name: &str) -> Option<TaskId> {
         self.tasks
             .iter()
-            .position(|task| task.decl.name == name)
+            .position(|task| task.name == name)
             .map(TaskId::from_index)
     }
 }
@@ -297,6 +336,7 @@ pub fn near_goal(project: &Project<'_>, name: &str) -> Option<String> {
         .iter()
         .take(20_000)
         .map(|&path| project.paths.get(path));
-    let tasks = project.tasks.iter().map(|task| task.decl.name.as_str());
+    let tasks = project.tasks.iter().filter(|task| !task.is_called);
+    let tasks = tasks.map(|task| task.decl.name.as_str());
     nearest(name, outputs.chain(tasks)).map(str::to_owned)
 }

@@ -1,13 +1,15 @@
 //! What one word after `needs`, `after`, `steps` or `default` stands for: a path, a pattern's set, a task.
 
+use crate::project::asked::Asked;
+use crate::project::asked::Means;
 use crate::project::each_match::looks_into;
+use crate::project::excluded::Excluded;
 use crate::project::model::FileSet;
 use crate::project::model::Project;
 use crate::project::model::SetId;
 use crate::project::model::TaskId;
 use crate::project::model::What;
 use crate::project::model::near_goal;
-use crate::project::needs::Means;
 use crate::project::needs::Resolver;
 use crate::project::paths::PathId;
 use crate::project::paths::from_root;
@@ -31,7 +33,7 @@ impl<'d> Resolver<'_, 'd> {
         };
         let tasks = project.tasks.iter().enumerate();
         tasks
-            .filter(|(_, task)| pattern.matches(&task.decl.name))
+            .filter(|(_, task)| !task.is_called && pattern.matches(&task.name))
             .map(|(index, _)| TaskId::from_index(index))
             .collect()
     }
@@ -103,15 +105,28 @@ impl<'d> Resolver<'_, 'd> {
         folder: &str,
         source: &str,
         span: Span,
-        means: Means,
+        asked: Asked<'_>,
         matched: bool,
     ) -> Option<SetId> {
+        let means = asked.means;
         let source = from_root(&escape(folder), source);
-        if let Some(&known) = self.sets.get(&source) {
+        let key = asked.except.map_or("", |except| &except.key);
+        let key = format!("{source}{key}");
+        if let Some(&known) = self.sets.get(&key) {
             return Some(known);
         }
         let pattern = self.vars.pattern(&source, span)?;
-        let (set, complete) = self.matches(project, &pattern, span);
+        let (set, complete) = match self.gathered.remove(&key) {
+            Some(paths) => {
+                let set = FileSet {
+                    paths: paths.into(),
+                    trees: Box::default(),
+                    materialized: true,
+                };
+                (set, true)
+            }
+            None => self.matches(project, &pattern, span, asked.except),
+        };
         let is_empty = set.paths.is_empty() && set.materialized && set.trees.is_empty() && complete;
         if is_empty && means == Means::Both {
             if !matched {
@@ -130,7 +145,7 @@ impl<'d> Resolver<'_, 'd> {
         }
         let id = SetId::from_index(project.sets.len());
         project.sets.push(set);
-        self.sets.insert(source, id);
+        self.sets.insert(key, id);
         Some(id)
     }
 
@@ -139,10 +154,13 @@ impl<'d> Resolver<'_, 'd> {
         project: &mut Project<'d>,
         pattern: &Pattern,
         span: Span,
+        except: Option<&Excluded>,
     ) -> (FileSet, bool) {
+        let leaves_out = |path: &str| except.is_some_and(|except| except.leaves_out(path));
         let mut found: Vec<PathId> = project
             .outputs_in(pattern.prefix())
             .filter(|&path| pattern.matches(project.paths.get(path)))
+            .filter(|&path| !leaves_out(project.paths.get(path)))
             .collect();
         let trees: Box<[PathId]> = project
             .trees
@@ -164,7 +182,7 @@ impl<'d> Resolver<'_, 'd> {
                 Some(tree) => open(tree, project),
                 None => !self.vars.environment.leftover(path),
             };
-            if take {
+            if take && !leaves_out(path) {
                 on_disk.push(path.to_owned());
             }
         });

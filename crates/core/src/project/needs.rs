@@ -2,12 +2,12 @@
 
 use std::collections::HashMap;
 use std::collections::HashSet;
-use std::sync::Arc;
 
 use crate::language::Word;
+use crate::project::asked::Asked;
+use crate::project::asked::Fill;
+use crate::project::asked::Means;
 use crate::project::decl::Decl;
-use crate::project::decl::TaskDecl;
-use crate::project::decl::own_let;
 use crate::project::frame::Frame;
 use crate::project::model::IndexRange;
 use crate::project::model::NOBODY;
@@ -36,6 +36,16 @@ enum PreparedNeeds {
     Varying,
 }
 
+/// A word, and what it is worked out with.
+struct PreparedWord<'d> {
+    /// The number of its group.
+    group: u16,
+    word: &'d Word,
+    /// What its group leaves out.
+    except: &'d [Word],
+    what: PreparedNeeds,
+}
+
 pub struct Resolver<'v, 'd> {
     pub(super) vars: &'v Vars<'d>,
     pub(super) materialized: Option<&'v HashSet<String>>,
@@ -45,15 +55,8 @@ pub struct Resolver<'v, 'd> {
     pub(super) named: Vec<(PathId, Span)>,
     /// The same for words that must be targets.
     pub(super) targets: Vec<(PathId, Span)>,
-}
-
-/// What a word may stand for.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub enum Means {
-    /// Files alone.
-    Files,
-    /// Files and tasks: patterns match the names of both, and one that matches nothing is a mistake.
-    Both,
+    /// What patterns with filled holes match, where that is known already.
+    pub(super) gathered: HashMap<String, Vec<PathId>>,
 }
 
 impl<'v, 'd> Resolver<'v, 'd> {
@@ -65,7 +68,14 @@ impl<'v, 'd> Resolver<'v, 'd> {
             tasks: HashMap::new(),
             named: Vec::new(),
             targets: Vec::new(),
+            gathered: HashMap::new(),
         }
+    }
+
+    /// With what patterns with filled holes match.
+    #[must_use]
+    pub fn with_gathered(self, gathered: HashMap<String, Vec<PathId>>) -> Self {
+        Self { gathered, ..self }
     }
 
     pub fn run(&mut self, project: &mut Project<'d>) {
@@ -80,9 +90,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
             self.steps_of(project, first, last);
             first = last;
         }
-        for index in 0..project.tasks.len() {
-            self.task(project, index);
-        }
+        self.all_tasks(project);
     }
 
     /// The same for these steps alone, each the only one of its target.
@@ -93,9 +101,9 @@ impl<'v, 'd> Resolver<'v, 'd> {
         }
     }
 
-    fn know_tasks(&mut self, project: &Project<'d>) {
+    pub(super) fn know_tasks(&mut self, project: &Project<'d>) {
         let tasks = project.tasks.iter().enumerate();
-        let named = tasks.map(|(index, task)| (task.decl.name.clone(), TaskId::from_index(index)));
+        let named = tasks.map(|(index, task)| (task.name.clone(), TaskId::from_index(index)));
         self.tasks = named.collect();
     }
 
@@ -139,11 +147,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
         }
     }
 
-    fn prepare(
-        &mut self,
-        project: &mut Project<'d>,
-        index: usize,
-    ) -> Vec<(u16, &'d Word, PreparedNeeds)> {
+    fn prepare(&mut self, project: &mut Project<'d>, index: usize) -> Vec<PreparedWord<'d>> {
         let mut prepared = Vec::new();
         let mut each = 0;
         let groups = project.decls[index].clauses.needs.clone();
@@ -152,32 +156,33 @@ impl<'v, 'd> Resolver<'v, 'd> {
             for item in &group.items {
                 let what = if item.each {
                     each += 1;
-                    PreparedNeeds::Each(each - 1)
+                    match project.decls[index].gathers(self.vars, &item.word) {
+                        true => PreparedNeeds::Varying,
+                        false => PreparedNeeds::Each(each - 1),
+                    }
                 } else {
-                    self.prepare_word(project, index, &item.word, Means::Files)
+                    self.prepare_word(project, index, &item.word, &group.except, Means::Files)
                 };
-                prepared.push((number, &item.word, what));
+                prepared.push(PreparedWord {
+                    group: number,
+                    word: &item.word,
+                    except: &group.except,
+                    what,
+                });
             }
         }
         prepared
     }
 
-    fn prepare_after(
-        &mut self,
-        project: &mut Project<'d>,
-        index: usize,
-    ) -> Vec<(u16, &'d Word, PreparedNeeds)> {
+    fn prepare_after(&mut self, project: &mut Project<'d>, index: usize) -> Vec<PreparedWord<'d>> {
         let words = project.decls[index].clauses.after.clone();
-        words
-            .into_iter()
-            .map(|word| {
-                (
-                    0,
-                    word,
-                    self.prepare_word(project, index, word, Means::Both),
-                )
-            })
-            .collect()
+        let words = words.into_iter().map(|word| PreparedWord {
+            group: 0,
+            word,
+            except: &[],
+            what: self.prepare_word(project, index, word, &[], Means::Both),
+        });
+        words.collect()
     }
 
     fn prepare_word(
@@ -185,13 +190,20 @@ impl<'v, 'd> Resolver<'v, 'd> {
         project: &mut Project<'d>,
         index: usize,
         word: &'d Word,
+        except: &'d [Word],
         means: Means,
     ) -> PreparedNeeds {
-        if project.decls[index].word_varies(self.vars, word) {
+        let decl = &project.decls[index];
+        let varies = |word: &Word| decl.word_varies(self.vars, word);
+        if varies(word) || except.iter().any(varies) {
             return PreparedNeeds::Varying;
         }
-        let frame = project.decls[index].fixed_frame();
-        PreparedNeeds::Fixed(self.word(project, word, &frame, None, means))
+        let frame = decl.fixed_frame();
+        let Some(except) = self.vars.excluded(except, &frame) else {
+            return PreparedNeeds::Fixed(Vec::new());
+        };
+        let of = Asked::of(means).without(&except);
+        PreparedNeeds::Fixed(self.word(project, word, &frame, None, of))
     }
 
     fn step(
@@ -199,14 +211,15 @@ impl<'v, 'd> Resolver<'v, 'd> {
         project: &mut Project<'d>,
         index: usize,
         step: usize,
-        prepared: &[(u16, &'d Word, PreparedNeeds)],
+        prepared: &[PreparedWord<'d>],
         needs: bool,
     ) {
-        for (group, word, what) in prepared {
-            let found = match what {
+        for prepared in prepared {
+            let (group, word) = (prepared.group, prepared.word);
+            let found = match &prepared.what {
                 PreparedNeeds::Fixed(found) => {
                     for &what in found {
-                        self.push(project, index, *group, what, word.span, needs);
+                        self.push(project, index, group, what, word.span, needs);
                     }
                     continue;
                 }
@@ -216,10 +229,10 @@ impl<'v, 'd> Resolver<'v, 'd> {
                         values[project.decls[index].holes.len() + number],
                     )]
                 }
-                PreparedNeeds::Varying => self.varying(project, index, step, word, needs),
+                PreparedNeeds::Varying => self.varying(project, index, step, prepared, needs),
             };
             for what in found {
-                self.push(project, index, *group, what, word.span, needs);
+                self.push(project, index, group, what, word.span, needs);
             }
         }
     }
@@ -229,7 +242,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
         project: &mut Project<'d>,
         index: usize,
         step: usize,
-        word: &'d Word,
+        prepared: &PreparedWord<'d>,
         needs: bool,
     ) -> Vec<What> {
         // The values are copied, since looking words up may add paths.
@@ -249,7 +262,11 @@ impl<'v, 'd> Resolver<'v, 'd> {
             values: &values,
         };
         let means = if needs { Means::Files } else { Means::Both };
-        self.word(project, word, &frame, Some(&fill), means)
+        let Some(except) = self.vars.excluded(prepared.except, &frame) else {
+            return Vec::new();
+        };
+        let of = Asked::of(means).without(&except);
+        self.word(project, prepared.word, &frame, Some(&fill), of)
     }
 
     fn push(
@@ -273,32 +290,6 @@ impl<'v, 'd> Resolver<'v, 'd> {
         project.needs.push(Need { group, what });
     }
 
-    fn task(&mut self, project: &mut Project<'d>, index: usize) {
-        let decl = Arc::clone(&project.tasks[index].decl);
-        let frame = Frame::of(decl.part);
-        let needs = decl.clauses.needs.clone();
-        let after = decl.clauses.after.clone();
-        let steps = decl.clauses.steps;
-        let own = task_frame(self.vars, &decl, frame);
-        for (number, group) in needs.into_iter().enumerate() {
-            for item in &group.items {
-                let group = u16::try_from(number).unwrap_or(u16::MAX);
-                for what in self.word(project, &item.word, &own, None, Means::Files) {
-                    project.tasks[index].needs.push(Need { group, what });
-                }
-            }
-        }
-        for word in after {
-            let found = self.word(project, word, &own, None, Means::Both);
-            project.tasks[index].after.extend(found);
-        }
-        for word in steps {
-            for what in self.word(project, word, &own, None, Means::Both) {
-                project.tasks[index].steps.push(what);
-            }
-        }
-    }
-
     // ---- one word ------------------------------------------------------------------------------
 
     /// What a word stands for, in order.
@@ -308,10 +299,20 @@ impl<'v, 'd> Resolver<'v, 'd> {
         word: &Word,
         frame: &Frame<'_>,
         fill: Option<&Fill<'_>>,
-        means: Means,
+        asked: Asked<'_>,
     ) -> Vec<What> {
+        let means = asked.means;
+        if means == Means::Both
+            && let Some(called) = self.called(project, word, frame)
+        {
+            return called.into_iter().collect();
+        }
         let folder = &self.vars.description.parts[frame.part.index()].folder;
-        if let Some(text) = self.vars.literal(word) {
+        let literal = self.vars.literal(word);
+        if let Some(text) = literal.filter(|text| asked.except.is_none() || !text.ends_with('/')) {
+            if asked.leaves_out(folder, text) {
+                return Vec::new();
+            }
             return vec![self.named_path(project, folder, text, word.span, means)];
         }
         let Some(value) = self.vars.word(word, frame) else {
@@ -319,6 +320,22 @@ impl<'v, 'd> Resolver<'v, 'd> {
         };
         let mut found = Vec::with_capacity(value.atoms.len());
         for atom in value.atoms.iter() {
+            if atom.pattern.is_none() && asked.except.is_some() && atom.text.ends_with('/') {
+                self.vars.report(
+                    Diagnostic::error(
+                        word.span,
+                        format!(
+                            "nothing can be left out of `{}`, which is compared as a whole",
+                            atom.text
+                        ),
+                    )
+                    .help(format!("name the files in it: `{}**`", atom.text)),
+                );
+                continue;
+            }
+            if asked.leaves_out(folder, &atom.text) && atom.pattern.is_none() {
+                continue;
+            }
             let Some(source) = &atom.pattern else {
                 found.push(self.named_path(project, folder, &atom.text, word.span, means));
                 continue;
@@ -346,17 +363,11 @@ impl<'v, 'd> Resolver<'v, 'd> {
                     Means::Files => Vec::new(),
                     Means::Both => self.tasks_matching(project, folder, &filled, word.span),
                 };
-                let set = self.set(
-                    project,
-                    folder,
-                    &filled,
-                    word.span,
-                    means,
-                    !tasks.is_empty(),
-                );
+                let has_tasks = !tasks.is_empty();
+                let set = self.set(project, folder, &filled, word.span, asked, has_tasks);
                 found.extend(tasks.into_iter().map(What::Task));
                 found.extend(set.map(What::Set));
-            } else {
+            } else if !asked.leaves_out(folder, &unescape(&filled)) {
                 found.push(self.named_path(project, folder, &unescape(&filled), word.span, means));
             }
         }
@@ -420,24 +431,4 @@ impl<'v, 'd> Resolver<'v, 'd> {
             }
         }
     }
-}
-
-/// The names of a task that hold whatever its arguments are.
-pub fn task_frame<'a, 'd: 'a>(
-    vars: &Vars<'d>,
-    decl: &TaskDecl<'d>,
-    mut frame: Frame<'a>,
-) -> Frame<'a> {
-    for definition in &decl.clauses.lets {
-        // What is wrong is reported; the task then lacks the name, which is never run.
-        let _ = own_let(vars, definition, &mut frame);
-    }
-    frame
-}
-
-/// The values that fill holes.
-pub struct Fill<'a> {
-    decl: usize,
-    holes: &'a [String],
-    values: &'a [&'a str],
 }

@@ -8,6 +8,7 @@ use crate::language::parse_words;
 use crate::project::description::Description;
 use crate::project::environment::Environment;
 use crate::project::environment::Origin;
+use crate::project::environment::OverrideText;
 use crate::project::environment::Overrides;
 use crate::text::Diagnostic;
 use crate::text::SourceId;
@@ -20,6 +21,8 @@ use crate::world::Digest;
 pub struct Override {
     /// Who set it.
     pub origin: Origin,
+    /// Whether they are added to what the description says.
+    pub adds: bool,
     /// Its words.
     pub words: Vec<Word>,
     /// The whole text.
@@ -67,8 +70,9 @@ impl SetOutside {
         let mut set = Self::default();
         let mut diagnostics = Vec::new();
         for name in &names {
-            if let Some((origin, text)) = overrides.find(name, environment) {
+            if let Some(OverrideText { origin, text, adds }) = overrides.find(name, environment) {
                 let shown = match origin {
+                    Origin::CommandLine if adds => format!("--let {name}+"),
                     Origin::CommandLine => format!("--let {name}"),
                     Origin::Environment => format!("HANDLOOM_LET_{name}"),
                     Origin::UserSettings => format!("settings, let.{name}"),
@@ -81,6 +85,7 @@ impl SetOutside {
                     name.clone(),
                     Override {
                         origin,
+                        adds,
                         words,
                         span,
                     },
@@ -88,6 +93,7 @@ impl SetOutside {
             }
         }
         for (name, text) in &overrides.command_line {
+            let name = &name.trim_end_matches('+').to_owned();
             if names.binary_search(name).is_err() {
                 let source = description.sources.add("--let", format!("{name}={text}"));
                 let mut span = whole(description, source);

@@ -7,16 +7,17 @@ use crate::language::Script;
 use crate::language::SealHow;
 use crate::language::VarRef;
 use crate::language::Word;
+use crate::project::clauses::Clauses;
 use crate::project::decl::Decl;
 use crate::project::frame::Frame;
 use crate::project::model::Project;
 use crate::project::model::TaskNode;
-use crate::project::script::TaskCall;
 use crate::project::script::interpreter;
 use crate::project::script::render;
 use crate::project::script::run_folder;
-use crate::project::script::task_frame;
 use crate::project::shell;
+use crate::project::task_call::TaskCall;
+use crate::project::task_frame::task_frame;
 use crate::project::value::Value;
 use crate::project::values::Vars;
 use std::fmt::Write;
@@ -53,6 +54,15 @@ impl<'d> Decl<'d> {
                 "in",
                 &self.words_text(vars, std::slice::from_ref(word), &frame)?,
             );
+        }
+        let mut inherited = vars.inherited_env(self.part)?;
+        let own = |name: &str| self.clauses.env.iter().any(|(own, _)| &*own.text == name);
+        inherited.retain(|variable| !own(&variable.name));
+        for variable in vars.env_lines(&inherited) {
+            line(&mut recipe_text, "env", &variable);
+        }
+        if !self.clauses.env_files.is_empty() {
+            self.file_env_text(vars, &mut recipe_text)?;
         }
         for (name, words) in &self.clauses.env {
             let words = self.words_text(vars, words, &frame)?;
@@ -91,6 +101,19 @@ impl<'d> Decl<'d> {
             recipe_text.push_str(&self.script_text(vars, finally, &frame)?);
         }
         vars.compared(recipe_text, script.span)
+    }
+
+    /// What its own files of variables say.
+    fn file_env_text(&self, vars: &Vars<'d>, recipe_text: &mut String) -> Option<()> {
+        let mut only_files = Clauses::default();
+        only_files.env_files.clone_from(&self.clauses.env_files);
+        let frame = self.fixed_frame();
+        let mut all = vars.recipe_env(&only_files, &frame)?;
+        all.retain(|variable| variable.is_private);
+        for variable in vars.env_lines(&all) {
+            line(recipe_text, "env", &variable);
+        }
+        Some(())
     }
 
     fn script_text(&self, vars: &Vars<'d>, script: &Script, frame: &Frame<'_>) -> Option<String> {
@@ -201,11 +224,10 @@ pub fn task_recipe_text<'d>(
     vars: &Vars<'d>,
     project: &Project<'d>,
     task: &TaskNode<'d>,
-    call: &TaskCall,
 ) -> Option<String> {
     let decl = &task.decl;
     let script = decl.clauses.recipe?;
-    let mut frame = task_frame(vars, project, task, call)?;
+    let mut frame = task_frame(vars, project, task)?;
     let labels = decl
         .clauses
         .needs
@@ -221,10 +243,9 @@ pub fn task_recipe_text<'d>(
         "in",
         &run_folder(vars, decl.clauses.folder, &frame)?,
     );
-    for (name, words) in &decl.clauses.env {
-        let value = vars.words(words, &frame)?;
-        let words = shell::quote_all(value.texts());
-        line(&mut recipe_text, "env", &format!("{} = {words}", name.text));
+    let env = vars.recipe_env(&decl.clauses, &frame)?;
+    for variable in vars.env_lines(&env) {
+        line(&mut recipe_text, "env", &variable);
     }
     recipe_text.push_str("recipe:\n");
     recipe_text.push_str(&render(vars, script, &frame, &interpreter)?);
@@ -240,7 +261,8 @@ pub fn task_recipe_text<'d>(
 pub fn task_parameters(call: &TaskCall) -> String {
     let mut text = String::new();
     for (name, value) in &call.values {
-        line(&mut text, name, &format!("= {}", shell::quote(value)));
+        let value = shell::quote_all(value.iter().map(String::as_str));
+        line(&mut text, name, &format!("= {value}"));
     }
     if !call.extra.is_empty() {
         let extra = shell::quote_all(call.extra.iter().map(String::as_str));

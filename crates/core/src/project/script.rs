@@ -6,21 +6,18 @@
 //! holes are compared on their own. So it is one text for all steps of a target, made once. The
 //! *script* has everything put in, and is made only for a step that runs.
 
-use std::fmt::Write;
-
 use crate::language::LearnHow;
 use crate::language::Piece;
 use crate::language::Script;
 use crate::language::Word;
 use crate::project::decl::Decl;
-use crate::project::decl::TaskDecl;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::model::Project;
 use crate::project::model::Step;
-use crate::project::model::TaskNode;
 use crate::project::paths::PathId;
 use crate::project::paths::from_root;
+use crate::project::pattern::Pattern;
 use crate::project::pattern::fill_holes;
 use crate::project::pattern::unescape;
 use crate::project::secret;
@@ -64,6 +61,14 @@ pub fn run_folder(vars: &Vars<'_>, folder: Option<&Word>, frame: &Frame<'_>) -> 
     };
     let text = filled(vars, word, frame)?;
     let path = from_root(own, &text);
+    // `@{here}` and `@{root}` are absolute; recipes see paths from where they run.
+    let root = vars.environment.root();
+    let inside = path
+        .strip_prefix(&root)
+        .filter(|path| path.is_empty() || path.starts_with('/'));
+    let path = inside
+        .map_or(path.as_str(), |path| path.trim_start_matches('/'))
+        .to_owned();
     Some(if path.is_empty() || path.ends_with('/') {
         path
     } else {
@@ -129,7 +134,7 @@ pub struct LearnFile {
 }
 
 /// Groups of paths put into a frame: `all` under one name, and each label under its own.
-fn set_groups<'a>(
+pub(super) fn set_groups<'a>(
     frame: &mut Frame<'a>,
     all: &'a str,
     groups: &[&'a crate::language::Group],
@@ -177,7 +182,8 @@ pub fn step_frame<'a, 'd>(
     let prerequisites = seen(&mut needs.iter().copied());
     let output_groups: Vec<_> = decl.syntax.outputs.iter().collect();
     let single = |group: &crate::language::Group| match &group.items[..] {
-        [item] => item.each || !decl.word_is_list(vars, &item.word),
+        [item] if item.each => !decl.gathers(vars, &item.word),
+        [item] => !decl.word_is_list(vars, &item.word),
         _ => false,
     };
     let several = outputs.len() != 1;
@@ -204,6 +210,13 @@ pub fn step_frame<'a, 'd>(
 }
 
 impl<'d> Decl<'d> {
+    /// Whether the pattern behind an `each` has wildcards beside its holes, so that a step may need several files.
+    pub(super) fn gathers(&self, vars: &Vars<'d>, word: &Word) -> bool {
+        let atom = vars.single(word, &self.fixed_frame());
+        let pattern = atom.and_then(|atom| Pattern::compile(&atom.source()).ok());
+        pattern.is_some_and(|pattern| pattern.gathers())
+    }
+
     /// Whether a word is written so that it may come to several.
     fn word_is_list(&self, vars: &Vars<'d>, word: &Word) -> bool {
         if self.word_varies(vars, word) {
@@ -287,91 +300,4 @@ fn as_json(value: &Value, raw: bool) -> String {
         serde_json::to_string(texts[0])
     };
     json.unwrap_or_default()
-}
-
-/// The arguments that a task is run with.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct TaskCall {
-    /// Values of parameters, by name.
-    pub values: std::collections::BTreeMap<String, String>,
-    /// Words after `--`.
-    pub extra: Vec<String>,
-}
-
-/// The names a task's recipe knows; a parameter that must be given and is not is reported.
-pub fn task_frame<'a, 'd: 'a>(
-    vars: &Vars<'d>,
-    project: &Project<'d>,
-    task: &'a TaskNode<'d>,
-    call: &TaskCall,
-) -> Option<Frame<'a>> {
-    let decl = &task.decl;
-    let mut frame = Frame::of(decl.part);
-    for parameter in &decl.syntax.parameters {
-        let name = &*parameter.name.text;
-        let value = match (call.values.get(name), &parameter.default) {
-            (Some(value), _) => Value::word(value.as_str()),
-            (None, Some(default)) => vars.word(default, &frame)?,
-            (None, None) => {
-                vars.report(
-                    Diagnostic::error(
-                        parameter.name.span,
-                        format!("the task `{}` needs a value for `{name}`", decl.name),
-                    )
-                    .help(format!("give it: `handloom run {}`", usage(vars, decl))),
-                );
-                return None;
-            }
-        };
-        frame.set(name, value);
-    }
-    frame.set("extra", Value::list(call.extra.iter().map(String::as_str)));
-    for definition in &decl.clauses.lets {
-        crate::project::decl::own_let(vars, definition, &mut frame)?;
-    }
-    let folder = run_folder(vars, decl.clauses.folder, &frame)?;
-    let needs: Vec<(u16, String)> = project
-        .open_needs(&task.needs)
-        .map(|(group, path)| (group, relative(project.paths.get(path), &folder)))
-        .collect();
-    let single = |group: &crate::language::Group| match &group.items[..] {
-        [item] => vars
-            .word(&item.word, &Frame::of(decl.part))
-            .is_some_and(|value| {
-                !value.list && value.atoms.iter().all(|atom| atom.pattern.is_none())
-            }),
-        _ => false,
-    };
-    set_groups(
-        &mut frame,
-        "needs",
-        &decl.clauses.needs,
-        &needs,
-        single,
-        true,
-    );
-    Some(frame)
-}
-
-/// A task's name and parameters as they are typed: `publish EDITION [channel=draft]`.
-#[must_use]
-pub fn usage(vars: &Vars<'_>, decl: &TaskDecl<'_>) -> String {
-    let mut usage = decl.name.clone();
-    for parameter in &decl.syntax.parameters {
-        let name = &parameter.name.text;
-        match &parameter.default {
-            Some(default) => {
-                let value = vars.word(default, &Frame::of(decl.part));
-                let value = match &value {
-                    Some(value) => shell::quote_all(value.texts()),
-                    None => vars.description.sources.slice(default.span).to_owned(),
-                };
-                let _ = write!(usage, " [{name}={value}]");
-            }
-            None => {
-                let _ = write!(usage, " {}", name.to_uppercase());
-            }
-        }
-    }
-    usage
 }

@@ -6,17 +6,16 @@
 
 use std::cell::Cell;
 use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::collections::HashMap;
 use std::collections::HashSet;
 
-use crate::language::ClauseKind;
+use crate::language::EnvFile;
 use crate::language::Let;
 use crate::language::LetHow;
-use crate::language::TopItem;
-use crate::language::ValueSyntax as Written;
+use crate::language::Name;
 use crate::language::VarRef;
 use crate::language::Word;
-use crate::project::circles;
 use crate::project::description::Description;
 use crate::project::description::PartId;
 use crate::project::environment::Environment;
@@ -26,16 +25,24 @@ use crate::project::overrides::SetOutside;
 use crate::project::value::Value;
 use crate::text::Diagnostic;
 use crate::text::Span;
-use crate::text::nearest;
 use crate::world::Digest;
 
 /// Variables that need each other deeper than this are refused.
 const MAX_DEPTH: usize = 200;
 
-/// The names every recipe and description knows.
-const BUILT_IN: [&str; 3] = ["os", "arch", "root"];
+/// The variables that depend on holes, each by its part and name, with the names that are no variables.
+pub(super) type Templates<'d> = HashMap<(PartId, &'d str), Vec<&'d str>>;
 
-type Scope<'d> = HashMap<&'d str, Vec<&'d Let>>;
+pub(super) type Scope<'d> = HashMap<&'d str, Vec<&'d Let>>;
+
+/// What a part sets in the environment of its recipes.
+#[derive(Default)]
+pub(super) struct PartEnv<'d> {
+    /// `env NAME = WORDS`
+    pub names: Vec<(&'d Name, &'d [Word])>,
+    /// `env file FILE`
+    pub files: Vec<&'d EnvFile>,
+}
 
 /// What looking for a variable comes to.
 pub enum Lookup {
@@ -47,7 +54,7 @@ pub enum Lookup {
     Found(Value),
 }
 
-enum ValueSlot {
+pub(super) enum ValueSlot {
     /// Being worked out: asking again is a circle.
     Busy,
     Done(Option<Value>),
@@ -61,45 +68,23 @@ pub struct Vars<'d> {
     pub environment: &'d dyn Environment,
     /// The project's folders.
     pub folders: &'d Folders<'d>,
-    outside: &'d SetOutside,
-    scopes: Vec<Scope<'d>>,
+    pub(super) outside: &'d SetOutside,
+    pub(super) scopes: Vec<Scope<'d>>,
+    /// What each part sets in the environment of its recipes.
+    pub(super) part_env: Vec<PartEnv<'d>>,
     /// The words of each part's `recipes with`.
-    interpreters: Vec<Option<&'d [Word]>>,
+    pub(super) interpreters: Vec<Option<&'d [Word]>>,
     /// The environment variables that hold secrets, as far as they are written plainly.
     pub secrets: Vec<String>,
-    known: RefCell<HashMap<(PartId, &'d str), ValueSlot>>,
+    /// The variables that depend on the holes of whoever uses them.
+    pub(super) templates: Templates<'d>,
+    pub(super) known: RefCell<HashMap<(PartId, &'d str), ValueSlot>>,
     /// How many variables are being worked out, one for another.
-    depth: Cell<usize>,
-    diagnostics: RefCell<Vec<Diagnostic>>,
-    reported: RefCell<HashSet<(Option<Span>, String)>>,
-}
-
-/// The environment variables that hold secrets, as far as they are written plainly.
-fn secrets(description: &Description) -> Vec<String> {
-    let mut found = Vec::new();
-    let mut look = |definition: &Let| {
-        if let Written::Secret(name) = &definition.value {
-            found.push(description.sources.slice(name.span).to_owned());
-        }
-    };
-    for item in description.parts.iter().flat_map(|part| &part.items) {
-        let clauses = match item {
-            TopItem::Let(definition) => {
-                look(definition);
-                continue;
-            }
-            TopItem::Target(target) => &target.clauses,
-            TopItem::Task(task) => &task.clauses,
-            // One that is read when it is asked for has no variables of its own.
-            _ => continue,
-        };
-        for clause in clauses {
-            if let ClauseKind::Let(definition) = &clause.kind {
-                look(definition);
-            }
-        }
-    }
-    found
+    pub(super) depth: Cell<usize>,
+    /// The files that values were taken from, each with a place that names it.
+    pub(super) data_files: RefCell<BTreeMap<String, Span>>,
+    pub(super) diagnostics: RefCell<Vec<Diagnostic>>,
+    pub(super) reported: RefCell<HashSet<(Option<Span>, String)>>,
 }
 
 impl<'d> Vars<'d> {
@@ -109,66 +94,10 @@ impl<'d> Vars<'d> {
         self.outside.digest
     }
 
-    /// Nothing is worked out yet.
-    pub fn new(
-        description: &'d Description,
-        outside: &'d SetOutside,
-        environment: &'d dyn Environment,
-        folders: &'d Folders<'d>,
-    ) -> Self {
-        let mut scopes = Vec::with_capacity(description.parts.len());
-        let mut interpreters = Vec::with_capacity(description.parts.len());
-        for part in &description.parts {
-            let mut scope = Scope::new();
-            let mut interpreter = None;
-            for item in &part.items {
-                if let TopItem::Recipes(words) = item {
-                    interpreter = Some(words.as_slice());
-                }
-                if let TopItem::Let(definition) = item {
-                    scope
-                        .entry(&definition.name.text)
-                        .or_default()
-                        .push(definition);
-                }
-            }
-            scopes.push(scope);
-            interpreters.push(interpreter);
-        }
-        let secrets = secrets(description);
-        let vars = Self {
-            secrets,
-            description,
-            environment,
-            folders,
-            outside,
-            scopes,
-            interpreters,
-            known: RefCell::default(),
-            depth: Cell::new(0),
-            diagnostics: RefCell::default(),
-            reported: RefCell::default(),
-        };
-        vars.check_definitions();
-        circles::report(&vars);
-        vars
-    }
-
-    /// The part that a name seen from a part is defined in.
-    pub(super) fn home(&self, part: PartId, name: &str) -> Option<(PartId, &[&'d Let])> {
-        let mut at = Some(part);
-        while let Some(id) = at {
-            if let Some(definitions) = self.scopes[id.index()].get(name) {
-                return Some((id, definitions));
-            }
-            at = self.description.parts[id.index()].parent;
-        }
-        None
-    }
-
     /// Whether a variable of the part in `folder` is set from outside.
     pub(super) fn is_set_outside(&self, folder: &str, name: &str) -> bool {
-        self.outside.find(folder, name).is_some()
+        let set = self.outside.find(folder, name);
+        set.is_some_and(|set| !set.adds)
     }
 
     /// Takes all that was reported: what is wrong, and what is warned of.
@@ -224,32 +153,6 @@ impl<'d> Vars<'d> {
             })
     }
 
-    fn check_definitions(&self) {
-        for (scope, part) in self.scopes.iter().zip(&self.description.parts) {
-            for (name, definitions) in scope {
-                let above = part.parent.is_some_and(|above| self.is_known(above, name));
-                if !above
-                    && definitions
-                        .iter()
-                        .all(|definition| definition.how == LetHow::Add)
-                {
-                    self.nothing_to_add_to(definitions[0]);
-                }
-                let mut base = definitions.iter().filter(|definition| {
-                    definition.when.is_none() && definition.how != LetHow::Add
-                });
-                if let (Some(first), Some(second)) = (base.next(), base.next()) {
-                    let name = &second.name.text;
-                    self.report(
-                        Diagnostic::error(second.name.span, format!("`{name}` is set twice"))
-                            .also(first.name.span, "first here")
-                            .help("remove one of them, put `when …` behind the second, or add to the first with `+=`"),
-                    );
-                }
-            }
-        }
-    }
-
     // ---- variables -----------------------------------------------------------------------------
 
     /// What `@{…}` stands for.
@@ -293,72 +196,19 @@ impl<'d> Vars<'d> {
         Some(value)
     }
 
-    /// Whether a name is a variable seen from a part, without working it out.
-    pub fn is_known(&self, part: PartId, name: &str) -> bool {
-        let mut at = Some(part);
-        while let Some(id) = at {
-            if self.scopes[id.index()].contains_key(name) {
-                return true;
-            }
-            at = self.description.parts[id.index()].parent;
-        }
-        BUILT_IN.contains(&name)
-    }
-
-    /// Reports a name that is not known in a frame.
-    pub fn unknown(&self, reference: &VarRef, frame: &Frame<'_>) {
-        let name = &*reference.name.text;
-        let mut known: Vec<&str> = frame.locals.iter().map(|(name, _)| *name).collect();
-        known.extend(BUILT_IN);
-        let mut part = Some(frame.part);
-        while let Some(id) = part {
-            known.extend(self.scopes[id.index()].keys());
-            part = self.description.parts[id.index()].parent;
-        }
-        let help = match nearest(name, known.iter().copied()) {
-            Some(near) => format!("did you mean `@{{{near}}}`?"),
-            None => format!("set it with `let {name} = …`; a literal `@{{` is written `@@{{`"),
-        };
-        self.report(
-            Diagnostic::error(
-                reference.span,
-                format!("there is no variable `{name}` here"),
-            )
-            .help(help),
-        );
-    }
-
-    /// The value of a variable, when there is one and it is right.
-    pub fn known_value(&self, part: PartId, name: &str) -> Option<Value> {
-        match self.lookup(part, name) {
-            Lookup::Found(value) => Some(value),
-            Lookup::Wrong | Lookup::Missing => None,
-        }
-    }
-
-    /// A part's variable, or that of a part above.
-    pub fn lookup(&self, part: PartId, name: &str) -> Lookup {
-        let mut at = Some(part);
-        while let Some(id) = at {
-            if let Some((&name, _)) = self.scopes[id.index()].get_key_value(name) {
-                return match self.defined(id, name) {
-                    Some(value) => Lookup::Found(value),
-                    None => Lookup::Wrong,
-                };
-            }
-            at = self.description.parts[id.index()].parent;
-        }
-        Lookup::Found(match name {
-            "os" => Value::word(self.environment.os()),
-            "arch" => Value::word(self.environment.arch()),
-            "root" => Value::word(self.environment.root()),
-            _ => return Lookup::Missing,
-        })
-    }
-
-    fn defined(&self, part: PartId, name: &'d str) -> Option<Value> {
+    pub(super) fn defined(&self, part: PartId, name: &'d str) -> Option<Value> {
         let definitions = &self.scopes[part.index()][name];
         let span = definitions[0].name.span;
+        if let Some(free) = self.templates.get(&(part, name)) {
+            self.report(
+                Diagnostic::error(
+                    span,
+                    format!("`{name}` has no value where it is used: it depends on `{}`, which is no variable", free.join("`, `")),
+                )
+                .help("use it in a target that has such a hole, or in a task that has such a parameter; or set what it depends on with `let`"),
+            );
+            return None;
+        }
         {
             let mut known = self.known.borrow_mut();
             match known.get(&(part, name)) {
@@ -399,7 +249,8 @@ impl<'d> Vars<'d> {
     fn work_out(&self, part: PartId, name: &str, definitions: &[&'d Let]) -> Option<Value> {
         let frame = Frame::of(part);
         let folder = &self.description.parts[part.index()].folder;
-        if let Some(set) = self.outside.find(folder, name) {
+        let set = self.outside.find(folder, name);
+        if let Some(set) = set.filter(|set| !set.adds) {
             let value = self.words(&set.words, &frame)?;
             return self.one_of(name, definitions, value, set.span, &frame);
         }
@@ -415,6 +266,9 @@ impl<'d> Vars<'d> {
                 LetHow::Set | LetHow::OneOf => own,
                 LetHow::Add => self.added(part, definition, value, &own)?,
             });
+        }
+        if let (Some(set), Some(before)) = (set, &value) {
+            return self.added_outside(name, definitions, before, set, &frame);
         }
         if value.is_none() {
             let above = self.description.parts[part.index()].parent;

@@ -1,5 +1,6 @@
 //! What written words, and conditions over them, come to.
 
+use crate::language::Comparison;
 use crate::language::Condition;
 use crate::language::Word;
 use crate::language::WordKind;
@@ -231,9 +232,6 @@ impl<'d> Vars<'d> {
 
     /// Whether a condition holds.
     pub fn condition(&self, condition: &Condition, frame: &Frame<'_>) -> Option<bool> {
-        let pair = |left: &[Word], right: &[Word]| {
-            Some((self.words(left, frame)?, self.words(right, frame)?))
-        };
         Some(match condition {
             Condition::And(left, right) => {
                 self.condition(left, frame)? && self.condition(right, frame)?
@@ -242,22 +240,81 @@ impl<'d> Vars<'d> {
                 self.condition(left, frame)? || self.condition(right, frame)?
             }
             Condition::Not(inner) => !self.condition(inner, frame)?,
-            Condition::Is(left, right) => {
-                let (left, right) = pair(left, right)?;
-                self.plain_texts(&left) == self.plain_texts(&right)
-            }
-            Condition::IsNot(left, right) => {
-                let (left, right) = pair(left, right)?;
-                self.plain_texts(&left) != self.plain_texts(&right)
-            }
-            Condition::Has(left, right) => {
-                let (left, right) = pair(left, right)?;
-                let texts = self.plain_texts(&left);
-                let wanted = self.plain_texts(&right);
-                wanted.iter().all(|wanted| texts.contains(wanted))
+            Condition::Compare(left, how, right) => {
+                let span = |words: &[Word]| words.first().map(|word| word.span);
+                let places = [span(left), span(right)];
+                let (left, right) = (self.words(left, frame)?, self.words(right, frame)?);
+                let (left, right) = (self.plain_texts(&left), self.plain_texts(&right));
+                match compare(*how, &left, &right) {
+                    Ok(holds) => holds,
+                    Err(no_number) => {
+                        let span = places[usize::from(no_number.is_right)];
+                        self.report(no_number.at(span.unwrap_or_default()));
+                        return None;
+                    }
+                }
             }
         })
     }
+}
+
+/// A comparison of numbers of which one is none.
+pub struct NoNumber {
+    /// Whether it is the one on the right.
+    pub is_right: bool,
+    /// What stands there.
+    pub text: String,
+    /// The word of the comparison.
+    how: Comparison,
+}
+
+impl NoNumber {
+    /// What is said of it at a place.
+    #[must_use]
+    pub fn at(&self, span: Span) -> Diagnostic {
+        let how = self.how.written();
+        Diagnostic::error(span, format!("`{}` is no number, and `{how}` compares numbers", self.text))
+            .help("compare one number with one number, such as `@{size} above 100`; words are compared by `before`")
+    }
+}
+
+/// Whether a comparison of words holds.
+///
+/// # Errors
+/// When numbers are compared, and one side is not one number.
+pub fn compare<T: AsRef<str> + PartialEq + Ord>(
+    how: Comparison,
+    left: &[T],
+    right: &[T],
+) -> Result<bool, NoNumber> {
+    let number = |words: &[T], is_right: bool| match words {
+        [word]
+            if word
+                .as_ref()
+                .trim()
+                .parse::<f64>()
+                .is_ok_and(|number| !number.is_nan()) =>
+        {
+            Ok(word.as_ref().trim().parse::<f64>().unwrap_or_default())
+        }
+        words => Err(NoNumber {
+            is_right,
+            text: words
+                .iter()
+                .map(AsRef::as_ref)
+                .collect::<Vec<&str>>()
+                .join(" "),
+            how,
+        }),
+    };
+    Ok(match how {
+        Comparison::Is => left == right,
+        Comparison::IsNot => left != right,
+        Comparison::Has => right.iter().all(|wanted| left.contains(wanted)),
+        Comparison::Before => left < right,
+        Comparison::Above => number(left, false)? > number(right, true)?,
+        Comparison::Below => number(left, false)? < number(right, true)?,
+    })
 }
 
 fn plain(text: &str) -> Atom {

@@ -18,7 +18,7 @@ use crate::project::PathId;
 use crate::project::Paths;
 use crate::project::Project;
 use crate::project::TaskNode;
-use crate::project::decl::Clauses;
+use crate::project::clauses::Clauses;
 use crate::project::decl::Decl;
 use crate::project::decl::TaskDecl;
 use crate::project::decls::DeclPlace;
@@ -230,17 +230,24 @@ impl CacheFile {
                 group,
                 what: what.what(),
             });
+            let decl = Arc::new(TaskDecl {
+                syntax,
+                part: PartId(task.part),
+                item: place as usize,
+                clauses: Clauses::of_task(vars, PartId(task.part), syntax)?,
+                name: from_root(folder, &syntax.name.text),
+            });
             Some(TaskNode {
-                decl: Arc::new(TaskDecl {
-                    syntax,
-                    part: PartId(task.part),
-                    item: place as usize,
-                    clauses: Clauses::sort(&syntax.clauses),
-                    name: from_root(folder, &syntax.name.text),
-                }),
                 needs: needs.collect(),
                 after: whats(&task.after),
                 steps: whats(&task.steps),
+                finally: task
+                    .finally
+                    .iter()
+                    .copied()
+                    .map(crate::project::TaskId)
+                    .collect(),
+                ..TaskNode::new(decl, task.call.clone(), task.is_called)
             })
         });
         tasks.collect()

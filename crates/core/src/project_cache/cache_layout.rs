@@ -19,6 +19,7 @@ use crate::project::SetId;
 use crate::project::Step;
 use crate::project::TaskId;
 use crate::project::What;
+use crate::project::task_call::TaskCall;
 
 /// The arrays, in the order of the table.
 #[derive(Clone, Copy)]
@@ -194,6 +195,10 @@ pub struct KeptTask {
     pub needs: Vec<(u16, KeptWhat)>,
     pub after: Vec<KeptWhat>,
     pub steps: Vec<KeptWhat>,
+    pub finally: Vec<u32>,
+    /// The values that it was resolved for.
+    pub call: TaskCall,
+    pub is_called: bool,
 }
 
 pub fn number(count: usize) -> u32 {

@@ -144,6 +144,11 @@ impl CachedProject {
         self.dependencies().folders()
     }
 
+    /// The files that values were taken from.
+    pub fn data_files(&self) -> impl Iterator<Item = &str> {
+        self.dependencies().data_files()
+    }
+
     /// Whether files were looked at already.
     #[must_use]
     pub fn was_looked_at(&self) -> bool {

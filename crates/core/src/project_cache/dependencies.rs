@@ -4,6 +4,7 @@ use serde::Deserialize;
 use serde::Serialize;
 
 use crate::content::Record;
+use crate::data_files::FileQuestion;
 use crate::ledger::Ledger;
 use crate::project::environment::Environment;
 use crate::project::folders::Folders;
@@ -11,6 +12,7 @@ use crate::project::folders::SeenFolder;
 use crate::project::folders::is_folder;
 use crate::project::folders::names_digest;
 use crate::project::folders::sorted_names;
+use crate::status::environment::AnsweredFile;
 use crate::status::environment::RecordingEnvironment;
 use crate::world::Digest;
 use crate::world::DirEntry;
@@ -46,6 +48,20 @@ pub struct CacheDependencies {
     is_folder: Vec<(String, bool)>,
     /// Files that an earlier run made, and whether they were as it left them: others are sources.
     leftovers: Vec<(String, Record, bool)>,
+    /// Files that values were taken from.
+    files: Vec<FileDependency>,
+    /// Files that values would have been taken from.
+    absent: Vec<String>,
+}
+
+/// A file that values were taken from.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+struct FileDependency {
+    path: String,
+    /// Its stat and the digest of what it held; none of a link.
+    record: Option<Record>,
+    /// What was asked of it, and the digest of each answer: what nobody asks for may be another.
+    answers: Vec<(FileQuestion, Digest)>,
 }
 
 impl CacheDependencies {
@@ -77,6 +93,12 @@ impl CacheDependencies {
             folders: listed,
             is_folder: folders.told(),
             leftovers,
+            files: environment
+                .answered_files()
+                .into_iter()
+                .map(FileDependency::of)
+                .collect(),
+            absent: environment.absent_files(),
         })
     }
 
@@ -89,6 +111,19 @@ impl CacheDependencies {
         add(&mut self.folders, &earlier.folders, |listed| &listed.folder);
         add(&mut self.is_folder, &earlier.is_folder, |(path, _)| path);
         add(&mut self.leftovers, &earlier.leftovers, |(path, ..)| path);
+        add(&mut self.absent, &earlier.absent, |path| path);
+        for file in &earlier.files {
+            match self.files.iter_mut().find(|known| known.path == file.path) {
+                Some(known) => known.extend(file),
+                None => self.files.push(file.clone()),
+            }
+        }
+    }
+
+    /// The files that values were taken from.
+    pub fn data_files(&self) -> impl Iterator<Item = &str> {
+        let files = self.files.iter().map(|file| &file.path);
+        files.chain(&self.absent).map(String::as_str)
     }
 
     /// The folders whose names decided something, and what was asked whether it is a folder.
@@ -149,6 +184,8 @@ impl CacheDependencies {
         self.env.iter().all(env)
             && self.secrets.iter().all(secret)
             && self.folders.iter().all(|listed| listed.holds(environment))
+            && self.files.iter().all(|file| file.holds(environment))
+            && self.absent.iter().all(|path| !environment.has_file(path))
             && self
                 .is_folder
                 .iter()
@@ -221,6 +258,45 @@ fn own_name(folder: &str) -> String {
         "./".to_owned()
     } else {
         folder.to_owned()
+    }
+}
+
+impl FileDependency {
+    fn of(answered: AnsweredFile) -> Self {
+        let AnsweredFile {
+            path,
+            record,
+            answers,
+        } = answered;
+        Self {
+            path,
+            record,
+            answers,
+        }
+    }
+
+    /// Adds what an earlier run asked: what is asked now holds for the file as it is now, and that one answered the
+    /// same then.
+    fn extend(&mut self, earlier: &Self) {
+        for answer in &earlier.answers {
+            if !self.answers.contains(answer) {
+                self.answers.push(answer.clone());
+            }
+        }
+    }
+
+    /// Whether it still answers the same.
+    fn holds(&self, environment: &RecordingEnvironment<'_>) -> bool {
+        let disk = environment.disk;
+        let is_same = self.record.as_ref().is_some_and(|record| {
+            let stat = disk.stat(&self.path).ok().flatten();
+            stat.is_some_and(|stat| !stat.link && record.covers(&stat))
+        });
+        is_same
+            || self.answers.iter().all(|(question, digest)| {
+                let answer = environment.ask_file(&self.path, question);
+                answer.is_ok_and(|answer| answer.digest() == *digest)
+            })
     }
 }
 

@@ -175,6 +175,8 @@ pub struct FrontHeader {
     pub outside: Digest,
     /// The description's files.
     pub files: Vec<KeptText>,
+    /// Files that it would put in if they were there.
+    pub absent: Vec<String>,
     /// What was asked for.
     pub request: CachedRequest,
     /// How far the journal reached.
@@ -344,6 +346,7 @@ impl Front {
             outside: header.outside,
             request: header.request.clone(),
             mark: header.mark.clone(),
+            absent: header.absent.clone(),
             ..*header
         };
         let small = postcard::to_allocvec(&header).ok()?;

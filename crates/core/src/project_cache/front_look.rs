@@ -110,6 +110,10 @@ impl FrontLook {
             return None;
         }
         let disk = environment.disk;
+        let is_absent = |path: &String| matches!(disk.stat(path), Ok(None));
+        if !header.absent.iter().all(is_absent) {
+            return None;
+        }
         let same_text = |file: &KeptText| {
             let covers = |record: &Record| {
                 let stat = disk.stat(&file.name).ok().flatten();

@@ -153,6 +153,7 @@ fn write(
         place: place(environment),
         outside: outcome.vars.outside_digest(),
         files,
+        absent: description.absent.clone(),
         request: CachedRequest::of(outcome.request),
         mark,
         dependencies,

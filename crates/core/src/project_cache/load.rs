@@ -1,6 +1,7 @@
 //! A project, taken over from the last run where that still holds, or else worked out: the one way to it for
 //! runs, for commands that only read, and for what stays in memory.
 
+use std::collections::HashMap;
 use std::collections::HashSet;
 
 use crate::graph::NodeId;
@@ -10,6 +11,7 @@ use crate::ledger::Ledger;
 use crate::project::Project;
 use crate::project::ProjectBuilder;
 use crate::project::check::check_decl;
+use crate::project::task_call::TaskCall;
 use crate::project::values::Vars;
 use crate::project_cache::cached_project::CachedProject;
 use crate::status::DryRun;
@@ -37,15 +39,21 @@ impl<'d> LoadedProject<'d> {
         materialized: Option<&HashSet<String>>,
         found: &FoundEdges,
         ledger: &Ledger,
+        calls: &HashMap<String, TaskCall>,
     ) -> Self {
         let taken_over = cached.and_then(|mut cached| {
-            let project = cached.project(vars)?;
+            let mut project = cached.project(vars)?;
+            fit_calls(&mut project, calls)?;
             // What a step learned since is an edge that the kept order does not have.
             if cached.has_new_edges(&project, ledger) {
                 return None;
             }
             for decl in cached.reworded_decls() {
-                check_decl(vars, &project.decls[decl]);
+                let decl = &project.decls[decl];
+                if vars.mentions_template(decl.part, &decl.syntax.clauses) {
+                    return None;
+                }
+                check_decl(vars, decl);
             }
             Some((project, cached))
         });
@@ -53,7 +61,12 @@ impl<'d> LoadedProject<'d> {
             let cached = Some(cached);
             return Self { project, cached };
         }
-        let mut project = ProjectBuilder { vars, materialized }.project();
+        let builder = ProjectBuilder {
+            vars,
+            materialized,
+            calls,
+        };
+        let mut project = builder.project();
         learned_edges::add(&mut project, ledger, found);
         Self {
             project,
@@ -62,8 +75,24 @@ impl<'d> LoadedProject<'d> {
     }
 }
 
+/// Gives tasks the values that they are to be run with; none when a task would need something else with them.
+fn fit_calls(project: &mut Project<'_>, calls: &HashMap<String, TaskCall>) -> Option<()> {
+    let nothing = TaskCall::default();
+    for task in project.tasks.iter_mut().filter(|task| !task.is_called) {
+        let wanted = calls.get(&task.name).unwrap_or(&nothing);
+        if task.call == *wanted {
+            continue;
+        }
+        if task.decl.resolves_by_call() {
+            return None;
+        }
+        task.call = wanted.clone();
+    }
+    Some(())
+}
+
 /// What would become of everything that an order holds; `None` when a description is wrong, which is reported.
-/// Steps in `remade` would run in any case. Where the project was taken over, only what can differ since is
+/// Steps in `forced` would run in any case. Where the project was taken over, only what can differ since is
 /// judged.
 #[must_use]
 pub fn dry_run<'d>(
@@ -72,7 +101,7 @@ pub fn dry_run<'d>(
     vars: &Vars<'d>,
     environment: &RecordingEnvironment<'_>,
     order: &Order,
-    remade: &[NodeId],
+    forced: &[NodeId],
     threads: usize,
 ) -> Option<PerPosition<Prediction>> {
     let run = DryRun {
@@ -80,7 +109,7 @@ pub fn dry_run<'d>(
         vars,
         environment,
         order,
-        remade,
+        forced,
         threads,
         known: None,
     };
@@ -88,7 +117,7 @@ pub fn dry_run<'d>(
         return run.predict();
     };
     cached.look_at(project, order, environment.disk, threads);
-    let open = cached.open_positions(project, order, remade);
+    let open = cached.open_positions(project, order, forced);
     let contents = cached.contents();
     let states = |path| contents.state(path);
     let known = Some(KnownSince {

@@ -65,7 +65,14 @@ impl<'v, 'd> ResidentProject<'v, 'd> {
             return None;
         }
         cached.look(environment.disk, threads, None);
-        let loaded = LoadedProject::load(vars, Some(cached), None, &FoundEdges::new(), ledger);
+        let loaded = LoadedProject::load(
+            vars,
+            Some(cached),
+            None,
+            &FoundEdges::new(),
+            ledger,
+            &request.calls,
+        );
         let cached = loaded.cached.as_ref()?;
         let (goals, order) = cached.order();
         // Made now, so that the first run need not.
@@ -127,7 +134,10 @@ impl<'v, 'd> ResidentProject<'v, 'd> {
     pub fn watch(&self, watch_set: &mut WatchSet, ledger: &Ledger) {
         if let Some(cached) = &self.loaded.cached {
             watch_set.add_folders(cached.folders());
+            watch_set.add_data_files(cached.data_files());
         }
+        let absent = &self.vars.description.absent;
+        watch_set.add_data_files(absent.iter().map(String::as_str));
         watch_set.add(&self.loaded.project, &self.order, ledger);
     }
 
@@ -162,10 +172,10 @@ impl<'v, 'd> ResidentProject<'v, 'd> {
             && self.environment.outputs().iter().all(same)
     }
 
-    /// Which positions have to be judged; the goals in any case when they are `remade`.
+    /// Which positions have to be judged; the goals in any case when they are `forced`.
     pub fn open_positions(
         &mut self,
-        remade: bool,
+        forced: bool,
         disk: &dyn Disk,
         threads: usize,
     ) -> PerPosition<bool> {
@@ -174,8 +184,8 @@ impl<'v, 'd> ResidentProject<'v, 'd> {
         };
         let project = &self.loaded.project;
         cached.look_at(project, &self.order, disk, threads);
-        let remade: &[NodeId] = if remade { &self.goals } else { &[] };
-        cached.open_positions(project, &self.order, remade)
+        let forced: &[NodeId] = if forced { &self.goals } else { &[] };
+        cached.open_positions(project, &self.order, forced)
     }
 
     /// Whether so much was invalidated that looking at everything would make the next runs faster.

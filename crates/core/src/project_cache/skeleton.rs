@@ -18,7 +18,7 @@ use crate::language::parse_item_strictly;
 use crate::language::structure_digest;
 use crate::project::Description;
 use crate::project::PartId;
-use crate::project::decl::Clauses;
+use crate::project::clauses::Clauses;
 use crate::project::description::Part;
 use crate::project_cache::cache_file::CacheFile;
 use crate::project_cache::cache_layout;
@@ -98,7 +98,10 @@ struct Retold {
 /// Reads the texts of a description's files; none when one of them says something else than it did, beyond which
 /// targets there are.
 pub fn read(front: &Front, body: &CacheFile, disk: &dyn Disk) -> Option<Skeleton> {
-    let mut description = Description::default();
+    let mut description = Description {
+        absent: front.header.absent.clone(),
+        ..Description::default()
+    };
     let mut retold: Vec<Option<Retold>> = Vec::new();
     let mut of_file: Option<Vec<Vec<u64>>> = None;
     for (number, file) in front.header.files.iter().enumerate() {

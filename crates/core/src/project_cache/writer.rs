@@ -289,6 +289,9 @@ fn kept_task(task: &TaskNode<'_>) -> KeptTask {
             .collect(),
         after: whats(&task.after),
         steps: whats(&task.steps),
+        finally: task.finally.iter().map(|task| task.0).collect(),
+        call: task.call.clone(),
+        is_called: task.is_called,
     }
 }
 

@@ -162,7 +162,7 @@ impl<'s> Build<'s> {
             && self.watch.is_none()
         {
             cached.look(context.disk, self.state.options.threads, None);
-            if let Some(kept) = cached.all_kept().filter(|_| !self.state.options.remake) {
+            if let Some(kept) = cached.all_kept().filter(|_| !self.state.options.again) {
                 self.state.progress.summary.kept = kept;
                 return Ok(self.state.sum_up());
             }
@@ -190,6 +190,7 @@ impl<'s> Build<'s> {
             Some(&self.materialized),
             &self.state.progress.found_edges,
             &context.ledger.borrow(),
+            &inputs.request.calls,
         );
         self.watch_description(inputs, &loaded, &folders);
         report(&mut self.state, &vars)?;
@@ -227,7 +228,7 @@ impl<'s> Build<'s> {
             };
             keep_for_next(&mut self.state, &mut loaded, &outcome, &result.judged)?;
         }
-        self.end_phase(inputs, &loaded.project, &vars, &result)
+        self.end_phase(&loaded.project, &vars, &result)
     }
 
     /// What this pass is to do; nothing when all is done.
@@ -252,14 +253,14 @@ impl<'s> Build<'s> {
         }
         let project = &mut loaded.project;
         if self.phases.is_none() {
-            self.phases = phases(project, inputs.request)?;
+            self.phases = phases(project, vars, inputs.request)?;
         }
         let mut plan = PassPlan {
             goals: Vec::new(),
             order: Order::default(),
             trees: Vec::new(),
         };
-        self.skip_held(inputs, project, vars)?;
+        self.skip_held(project, vars)?;
         match &self.phases {
             None => plan.trees.clone_from(&project.unmaterialized),
             Some(phases) => {
@@ -314,7 +315,6 @@ impl<'s> Build<'s> {
             vars,
             order: part.as_ref().unwrap_or(&plan.order),
             whole: &plan.order,
-            calls: &inputs.request.calls,
         };
         let cached = loaded.cached.as_ref().filter(|_| part.is_some());
         let judged = run_pass(&mut self.state, view, &plan.goals, cached)?;
@@ -348,7 +348,6 @@ impl<'s> Build<'s> {
     /// A phase is over; whether there is another.
     fn end_phase<'d>(
         &mut self,
-        inputs: &Inputs<'_>,
         project: &Project<'d>,
         vars: &Vars<'d>,
         result: &PassResult,
@@ -366,7 +365,7 @@ impl<'s> Build<'s> {
             self.failed_sequences.extend(phase.sequence);
             if !result.goes_on {
                 let rest = std::mem::take(phases);
-                self.hold_all(inputs, project, vars, rest)?;
+                self.hold_all(project, vars, rest)?;
             }
         }
         let is_more = self
@@ -377,12 +376,7 @@ impl<'s> Build<'s> {
     }
 
     /// Holds the phases in front that belong to `steps` of which one failed.
-    fn skip_held<'d>(
-        &mut self,
-        inputs: &Inputs<'_>,
-        project: &Project<'d>,
-        vars: &Vars<'d>,
-    ) -> Result<(), BuildError> {
+    fn skip_held<'d>(&mut self, project: &Project<'d>, vars: &Vars<'d>) -> Result<(), BuildError> {
         let Some(phases) = &mut self.phases else {
             return Ok(());
         };
@@ -393,13 +387,12 @@ impl<'s> Build<'s> {
         };
         let count = phases.iter().take_while(|phase| is_held(phase)).count();
         let held: Vec<Phase> = phases.drain(..count).collect();
-        self.hold_all(inputs, project, vars, held)
+        self.hold_all(project, vars, held)
     }
 
     /// What a failure left of later phases.
     fn hold_all<'d>(
         &mut self,
-        inputs: &Inputs<'_>,
         project: &Project<'d>,
         vars: &Vars<'d>,
         phases: Vec<Phase>,
@@ -410,7 +403,6 @@ impl<'s> Build<'s> {
             vars,
             order: &order,
             whole: &order,
-            calls: &inputs.request.calls,
         };
         for goal in phases.into_iter().flat_map(|phase| phase.goals) {
             if self.state.progress.ending(goal.name()).is_some() {
@@ -451,6 +443,13 @@ impl<'s> Build<'s> {
             seen.extend(folders.seen());
             told.extend(folders.told());
             watch_set.add_folders((seen, told));
+            let cached = loaded.cached.as_ref();
+            watch_set.add_data_files(cached.into_iter().flat_map(CachedProject::data_files));
+            watch_set.add_data_files(inputs.description.absent.iter().map(String::as_str));
+            let answered = self.state.context.environment.answered_files();
+            watch_set.add_data_files(answered.iter().map(|file| file.path.as_str()));
+            let absent = self.state.context.environment.absent_files();
+            watch_set.add_data_files(absent.iter().map(String::as_str));
         }
     }
 

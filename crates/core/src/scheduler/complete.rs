@@ -206,13 +206,12 @@ impl Completion<'_, '_, '_, '_> {
         let project = self.view.project;
         let node = &project.tasks[task.index()];
         let needs = self.needs(&node.needs, end.began, &[])?;
-        let call = self.view.call(task);
-        let recipe_text = task_recipe_text(self.view.vars, project, node, &call);
+        let recipe_text = task_recipe_text(self.view.vars, project, node);
         let mut entries = self.states.take_fresh();
         entries.push(Entry::Ended(Box::new(StepRecord {
-            name: task_key(&node.decl.name),
+            name: task_key(&node.name),
             recipe_text: recipe_text.ok_or_else(wrong_description)?,
-            parameters: task_parameters(&call),
+            parameters: task_parameters(&node.call),
             needs,
             ..self.usage(job, end)
         })));

@@ -12,7 +12,7 @@ use crate::executor::Printed;
 use crate::executor::SlotId;
 use crate::executor::Submission;
 use crate::project::TaskId;
-use crate::project::script::task_frame;
+use crate::project::task_frame::task_frame;
 use crate::scheduler::build_state::BuildContext;
 use crate::scheduler::build_state::BuildState;
 use crate::scheduler::job_builder::JobBuilder;
@@ -28,12 +28,11 @@ pub fn run_finally(
 ) -> Result<Printed, BuildError> {
     let (project, vars) = (view.project, view.vars);
     let node = &project.tasks[task.index()];
-    if node.decl.clauses.recipe.is_some() || node.decl.clauses.finally.is_none() {
+    if node.decl.clauses.recipe.is_some() || !node.has_job() {
         return Ok(Printed::default());
     }
-    let call = view.call(task);
     let builder = JobBuilder { project, vars };
-    let prepared = task_frame(vars, project, node, &call)
+    let prepared = task_frame(vars, project, node)
         .and_then(|frame| builder.task(task, &frame, SlotId::default()));
     let (errors, warnings) = vars.take_errors();
     if !errors.is_empty() {
@@ -51,19 +50,23 @@ pub fn run_finally(
         shielded: true,
         ..(*prepared.job).clone()
     };
-    let outcome = run_alone(state.context, job)?;
+    let outcome = run_alone(state.context, job, prepared.finally)?;
     if outcome.exit.code() != 0 {
         let how = outcome.exit.in_words();
         state.warn(Diagnostic::warning(
             prepared.span,
-            format!("the `finally` of `{}` failed: {how}", node.decl.name),
+            format!("the `finally` of `{}` failed: {how}", node.name),
         ));
     }
     Ok(outcome.output)
 }
 
-/// Runs one job, with nothing beside it.
-fn run_alone(context: BuildContext<'_>, job: Job) -> Result<Outcome, BuildError> {
+/// Runs one job, and those that come behind it whatever happened, with nothing beside them.
+fn run_alone(
+    context: BuildContext<'_>,
+    job: Job,
+    finally: Vec<Job>,
+) -> Result<Outcome, BuildError> {
     let hold = AtomicBool::new(false);
     let execution = ExecutionContext {
         disk: context.disk,
@@ -78,7 +81,7 @@ fn run_alone(context: BuildContext<'_>, job: Job) -> Result<Outcome, BuildError>
         jobs.submit(Submission {
             job: Arc::new(job),
             outputs: Vec::new(),
-            finally: None,
+            finally,
             restore: None,
             twice: None,
             retries: 0,

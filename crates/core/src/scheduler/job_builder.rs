@@ -20,13 +20,14 @@ use crate::project::PathId;
 use crate::project::Project;
 use crate::project::StepId;
 use crate::project::TaskId;
-use crate::project::decl::Clauses;
+use crate::project::clauses::Clauses;
 use crate::project::frame::Frame;
 use crate::project::paths::from_root;
 use crate::project::script;
 use crate::project::script::LearnFile;
 use crate::project::secret;
 use crate::project::shell;
+use crate::project::task_frame::task_frame;
 use crate::project::value::Value;
 use crate::project::values::Vars;
 use crate::scheduler::options::RecipeMode;
@@ -49,8 +50,8 @@ pub struct PreparedJob {
     pub watch: Option<WatchPlan>,
     /// The place of its recipe.
     pub span: Span,
-    /// Its `finally:` script, as a job of its own.
-    pub finally: Option<Job>,
+    /// Its `finally:` script and the tasks of its `finally`, each a job of its own.
+    pub finally: Vec<Job>,
 }
 
 /// What `HANDLOOM_JOB` names; paths are seen from the folder that the recipe runs in.
@@ -92,8 +93,13 @@ impl PreparedJob {
     /// Says how far its processes are watched and what they are shut off by.
     fn guard(&mut self, watched: Option<WatchReach>, seal: Option<Seal>) {
         let seal = seal.map(Arc::new);
-        if let Some(finally) = &mut self.finally {
-            finally.seal.clone_from(&seal);
+        // Only its own script: a task has a seal of its own.
+        for own in self
+            .finally
+            .iter_mut()
+            .filter(|job| job.name == self.job.name)
+        {
+            own.seal.clone_from(&seal);
         }
         if let Some(job) = Arc::get_mut(&mut self.job) {
             job.watched = watched;
@@ -198,6 +204,40 @@ impl<'d> JobBuilder<'_, 'd> {
 
     /// A task's job; `None` when it has no recipe or its description is wrong.
     pub fn task(&self, task: TaskId, frame: &Frame<'_>, slot: SlotId) -> Option<PreparedJob> {
+        let node = &self.project.tasks[task.index()];
+        let mut finally = Vec::new();
+        for &last in &node.finally {
+            let frame = task_frame(self.vars, self.project, &self.project.tasks[last.index()])?;
+            let PreparedJob {
+                job, finally: own, ..
+            } = self.own_job(last, &frame, slot)?;
+            // It tidies up also after an interruption.
+            let job = Job {
+                shielded: true,
+                ..Arc::unwrap_or_clone(job)
+            };
+            finally.push(job);
+            finally.extend(own);
+        }
+        let clauses = &node.decl.clauses;
+        if clauses.recipe.is_none() && clauses.finally.is_none() {
+            // A task that only stands for others may still have something to do whatever happened to them.
+            let first = (!finally.is_empty()).then(|| finally.remove(0))?;
+            return Some(PreparedJob {
+                job: Arc::new(first),
+                learn: None,
+                watch: None,
+                span: node.decl.syntax.span,
+                finally,
+            });
+        }
+        let mut prepared = self.own_job(task, frame, slot)?;
+        prepared.finally.append(&mut finally);
+        Some(prepared)
+    }
+
+    /// What a task runs itself.
+    fn own_job(&self, task: TaskId, frame: &Frame<'_>, slot: SlotId) -> Option<PreparedJob> {
         let decl = &self.project.tasks[task.index()].decl;
         let clauses = &decl.clauses;
         let parameters = decl.syntax.parameters.iter();
@@ -207,8 +247,7 @@ impl<'d> JobBuilder<'_, 'd> {
             .chain(["extra"])
             .collect();
         let recipe = Recipe {
-            name: decl.name.clone(),
-            // A task that only stands for others may still have something to do whatever happened to them.
+            name: self.project.tasks[task.index()].name.clone(),
             script: clauses.recipe.or(clauses.finally)?,
             clauses,
             frame,
@@ -276,16 +315,16 @@ impl<'d> JobBuilder<'_, 'd> {
         let finally = match recipe.clauses.finally {
             Some(finally) if recipe.clauses.recipe.is_some() => {
                 let interpreter = script::interpreter(self.vars, finally, frame)?;
-                Some(Job {
+                vec![Job {
                     script: script::render(self.vars, finally, frame, &interpreter)?,
                     shell: shell::is_shell(&interpreter),
                     interpreter,
                     // It tidies up also after an interruption.
                     shielded: true,
                     ..job.clone()
-                })
+                }]
             }
-            _ => None,
+            _ => Vec::new(),
         };
         Some(PreparedJob {
             job: Arc::new(job),
@@ -298,12 +337,11 @@ impl<'d> JobBuilder<'_, 'd> {
 
     /// The environment variables that a description sets.
     fn env(&self, clauses: &Clauses<'d>, frame: &Frame<'_>) -> Option<Vec<(String, String)>> {
-        let env = clauses.env.iter().map(|(name, words)| {
-            let value = self.vars.words(words, frame)?;
-            let texts: Vec<&str> = value.texts().collect();
-            Some((name.text.to_string(), texts.join(" ")))
-        });
-        env.collect()
+        let env = self.vars.recipe_env(clauses, frame)?;
+        let pairs = env
+            .into_iter()
+            .map(|variable| (variable.name, variable.value));
+        Some(pairs.collect())
     }
 
     /// Reports secrets that are used and not set.

@@ -41,17 +41,17 @@ pub struct Judge<'s, 'p, 'd> {
     buffers: InputBuffers,
     /// For each node whether it was asked for.
     is_goal: Vec<bool>,
-    remake: bool,
+    again: bool,
 }
 
 impl<'s, 'p, 'd> Judge<'s, 'p, 'd> {
-    /// A judge for whom `goals` were asked for, and are run in any case with `remake`.
+    /// A judge for whom `goals` were asked for, and are run in any case with `again`.
     pub fn new(
         view: PassView<'p, 'd>,
         ledger: &'s RefCell<Ledger>,
         states: FileStates<'s>,
         goals: &[NodeId],
-        remake: bool,
+        again: bool,
     ) -> Self {
         let mut is_goal = vec![false; node_count(view.project)];
         for goal in goals {
@@ -64,7 +64,7 @@ impl<'s, 'p, 'd> Judge<'s, 'p, 'd> {
             inputs: StepInputs::new(view.vars, view.project),
             buffers: InputBuffers::default(),
             is_goal,
-            remake,
+            again,
         }
     }
 
@@ -104,7 +104,7 @@ impl<'s, 'p, 'd> Judge<'s, 'p, 'd> {
     fn step_is_kept(&mut self, step: StepId, progress: &Progress) -> Result<bool, BuildError> {
         if !progress.is_empty() {
             // A step that was done in an earlier pass is judged once more when its edges are others now.
-            let is_rejudged = progress.rejudges && !self.is_remade(step);
+            let is_rejudged = progress.rejudges && !self.is_forced(step);
             if progress.was_done(self.view.project.step_name(step)) && !is_rejudged {
                 return Ok(true);
             }
@@ -113,7 +113,7 @@ impl<'s, 'p, 'd> Judge<'s, 'p, 'd> {
                 return Ok(false);
             }
         }
-        let asked = self.is_remade(step) && !progress.rejudges;
+        let asked = self.is_forced(step) && !progress.rejudges;
         let ledger = self.ledger.borrow();
         self.inputs
             .with(step, &self.states, asked, &mut self.buffers, |state| {
@@ -123,8 +123,8 @@ impl<'s, 'p, 'd> Judge<'s, 'p, 'd> {
     }
 
     /// Whether a step is run in any case.
-    fn is_remade(&self, step: StepId) -> bool {
-        self.remake && self.is_goal[NodeId::step(step).index()]
+    fn is_forced(&self, step: StepId) -> bool {
+        self.again && self.is_goal[NodeId::step(step).index()]
     }
 
     /// Which positions have to be looked after: the goals that are not kept, and whatever those wait for. A
@@ -147,11 +147,10 @@ impl<'s, 'p, 'd> Judge<'s, 'p, 'd> {
 
     /// Why a task that is remembered has to run again.
     pub fn task_reasons(&self, task: TaskId) -> Result<Vec<Reason>, BuildError> {
-        let asked = self.remake && self.is_goal[NodeId::task(self.view.project, task).index()];
+        let asked = self.again && self.is_goal[NodeId::task(self.view.project, task).index()];
         let ledger = self.ledger.borrow();
-        let call = self.view.call(task);
         self.inputs
-            .with_task(task, &call, &self.states, asked, |state| {
+            .with_task(task, &self.states, asked, |state| {
                 verdict::reasons(state, &ledger)
             })
             .ok_or_else(BuildError::reported)
@@ -164,7 +163,7 @@ impl<'s, 'p, 'd> Judge<'s, 'p, 'd> {
         progress: &Progress,
     ) -> Result<Vec<Reason>, BuildError> {
         self.refresh_derived(step);
-        let asked = self.is_remade(step) && !progress.rejudges;
+        let asked = self.is_forced(step) && !progress.rejudges;
         let ledger = self.ledger.borrow();
         self.inputs
             .reasons(step, &self.states, asked, &ledger, &mut self.buffers)

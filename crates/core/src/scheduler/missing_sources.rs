@@ -6,7 +6,7 @@ use crate::graph::PerPosition;
 use crate::graph::Position;
 use crate::project::PathId;
 use crate::project::What;
-use crate::project::decl::Clauses;
+use crate::project::clauses::Clauses;
 use crate::scheduler::options::BuildError;
 use crate::scheduler::pass_view::PassView;
 use crate::status::FileStates;

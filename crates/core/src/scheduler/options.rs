@@ -9,13 +9,28 @@ use crate::text::Diagnostic;
 use crate::world::ByteSize;
 
 /// What becomes of independent steps when one fails.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum OnFailure {
     /// Nothing new begins.
     #[default]
     Stop,
     /// What does not depend on it goes on.
     Continue,
+}
+
+impl OnFailure {
+    /// All of them.
+    pub const ALL: [Self; 2] = [Self::Stop, Self::Continue];
+
+    /// As it is written in settings.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Stop => "stop",
+            Self::Continue => "continue",
+        }
+    }
 }
 
 /// What becomes of a step's old outputs while its recipe runs.
@@ -96,7 +111,7 @@ pub struct BuildOptions {
     /// What a failure means for the rest.
     pub on_failure: OnFailure,
     /// Run the named steps, reason or not.
-    pub remake: bool,
+    pub again: bool,
     /// Run each step that runs again, and compare.
     pub twice: bool,
     /// Memory that jobs may use together.
@@ -118,7 +133,7 @@ impl Default for BuildOptions {
             jobs: 1,
             threads: 1,
             on_failure: OnFailure::default(),
-            remake: false,
+            again: false,
             twice: false,
             memory: ByteSize::UNLIMITED,
             live: false,

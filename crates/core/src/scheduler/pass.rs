@@ -80,9 +80,9 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
     pub fn new(view: PassView<'p, 'd>, goals: &[NodeId], state: &'b mut BuildState<'s>) -> Self {
         let context = state.context;
         let states = FileStates::new(context.disk, context.clock, context.ledger);
-        let remake = state.options.remake;
+        let again = state.options.again;
         Self {
-            judge: Judge::new(view, context.ledger, states, goals, remake),
+            judge: Judge::new(view, context.ledger, states, goals, again),
             nodes: PerPosition::from_fn(view.order, |_| NodeState::default()),
             active: PerPosition::filled(view.order, false),
             paths: CriticalPath::new(view.order, context.clock.ticks()),

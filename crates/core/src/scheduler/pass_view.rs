@@ -1,7 +1,5 @@
 //! What a pass works on, and does not change.
 
-use std::collections::HashMap;
-
 use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::Order;
@@ -9,7 +7,6 @@ use crate::graph::Position;
 use crate::ledger::task_key;
 use crate::project::Project;
 use crate::project::TaskId;
-use crate::project::script::TaskCall;
 use crate::project::values::Vars;
 use crate::text::Span;
 
@@ -24,8 +21,6 @@ pub struct PassView<'p, 'd> {
     pub order: &'p Order,
     /// All that the goals reach: what is judged, and what is known to be kept.
     pub whole: &'p Order,
-    /// Arguments of tasks, by the task's name.
-    pub calls: &'p HashMap<String, TaskCall>,
 }
 
 impl PassView<'_, '_> {
@@ -46,19 +41,13 @@ impl PassView<'_, '_> {
 
     /// A task's name.
     pub fn task_name(&self, task: TaskId) -> &str {
-        &self.project.tasks[task.index()].decl.name
+        &self.project.tasks[task.index()].name
     }
 
     /// Whether a task is only run when it has a reason to.
     pub fn is_remembered(&self, task: TaskId) -> bool {
         let clauses = &self.project.tasks[task.index()].decl.clauses;
         clauses.remember && clauses.recipe.is_some()
-    }
-
-    /// The arguments that a task is run with.
-    pub fn call(&self, task: TaskId) -> TaskCall {
-        let call = self.calls.get(self.task_name(task));
-        call.cloned().unwrap_or_default()
     }
 
     /// What a position is recorded under; none for tasks that are not remembered, and sets.

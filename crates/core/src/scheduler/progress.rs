@@ -44,7 +44,7 @@ impl Progress {
         }
         let name = match id.node(project) {
             Node::Step(step) => project.step_name(step),
-            Node::Task(task) => &project.tasks[task.index()].decl.name,
+            Node::Task(task) => &project.tasks[task.index()].name,
             Node::Set(_) => return None,
         };
         self.ending(name).filter(|ending| !ending.is_good())

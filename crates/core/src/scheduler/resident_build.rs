@@ -43,8 +43,8 @@ impl Build<'_> {
     ) -> Result<Summary, BuildError> {
         let state = &mut self.state;
         state.progress.is_last_pass = true;
-        let remake = state.options.remake;
-        let open = resident.open_positions(remake, state.context.disk, state.options.threads);
+        let again = state.options.again;
+        let open = resident.open_positions(again, state.context.disk, state.options.threads);
         let (project, order) = (&resident.loaded.project, &resident.order);
         state.progress.summary.kept += cached_project::kept_steps(project, order, &open);
         let part = order.part(&open);
@@ -53,7 +53,6 @@ impl Build<'_> {
             vars: resident.vars,
             order: &part,
             whole: order,
-            calls: &request.calls,
         };
         let cached = resident.loaded.cached.as_ref();
         let judged = run_pass(state, view, &resident.goals, cached)?;

@@ -7,7 +7,7 @@ use crate::graph::PerPosition;
 use crate::language::TopItem;
 use crate::language::Word;
 use crate::project::amount_of;
-use crate::project::decl::Clauses;
+use crate::project::clauses::Clauses;
 use crate::project::frame::Frame;
 use crate::project::values::Vars;
 use crate::scheduler::pass_view::PassView;
@@ -120,7 +120,7 @@ impl ResourcePool {
         frame: &Frame<'_>,
     ) -> Option<ResourceUseId> {
         let mut uses: ResourceUse = vec![(CORES, 1)];
-        for (name, word) in &clauses.running.uses {
+        for (name, word) in &clauses.running.takes {
             let number = self.names.iter().position(|known| **known == *name.text)?;
             let wanted = amount(vars, &name.text, word, frame)?;
             if wanted > self.total[number] && number > MEMORY {

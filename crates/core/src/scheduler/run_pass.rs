@@ -81,12 +81,12 @@ pub fn open_positions(
         cached.look(disk, threads, None);
     }
     cached.look_at(&loaded.project, &plan.order, disk, threads);
-    let remade: &[NodeId] = if state.options.remake {
+    let forced: &[NodeId] = if state.options.again {
         &plan.goals
     } else {
         &[]
     };
-    let open = cached.open_positions(&loaded.project, &plan.order, remade);
+    let open = cached.open_positions(&loaded.project, &plan.order, forced);
     state.progress.summary.kept += cached_project::kept_steps(&loaded.project, &plan.order, &open);
     Some(open)
 }

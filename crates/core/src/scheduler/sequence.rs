@@ -7,8 +7,11 @@ use crate::graph::BuildRequest;
 use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::project::Project;
+use crate::project::TaskId;
 use crate::project::What;
 use crate::project::pattern::is_pattern;
+use crate::project::task_call::needs_value;
+use crate::project::values::Vars;
 use crate::scheduler::options::BuildError;
 use crate::text::Diagnostic;
 
@@ -63,7 +66,7 @@ pub fn find(project: &Project<'_>, goal: &Goal) -> Option<NodeId> {
 fn goal(project: &Project<'_>, id: NodeId) -> Option<Goal> {
     match id.node(project) {
         Node::Step(step) => Some(Goal::Step(project.step_name(step).to_owned())),
-        Node::Task(task) => Some(Goal::Task(project.tasks[task.index()].decl.name.clone())),
+        Node::Task(task) => Some(Goal::Task(project.tasks[task.index()].name.clone())),
         Node::Set(_) => None,
     }
 }
@@ -110,9 +113,14 @@ pub fn reaches_unmaterialized(project: &Project<'_>, goal: NodeId) -> bool {
 }
 
 /// Cuts goals into phases: each item of a task's `steps` in a phase of its own.
-pub fn cut(project: &Project<'_>, goals: &[NodeId]) -> Result<Vec<Phase>, Box<Diagnostic>> {
+pub fn cut<'d>(
+    project: &Project<'d>,
+    vars: &Vars<'d>,
+    goals: &[NodeId],
+) -> Result<Vec<Phase>, Box<Diagnostic>> {
     let mut cutter = Cutter {
         project,
+        vars,
         phases: Vec::new(),
         open: Vec::new(),
         done: HashSet::new(),
@@ -125,6 +133,7 @@ pub fn cut(project: &Project<'_>, goals: &[NodeId]) -> Result<Vec<Phase>, Box<Di
 
 struct Cutter<'p, 'd> {
     project: &'p Project<'d>,
+    vars: &'p Vars<'d>,
     phases: Vec<Phase>,
     open: Vec<NodeId>,
     done: HashSet<NodeId>,
@@ -142,7 +151,7 @@ impl Cutter<'_, '_> {
 
     /// Puts the phases of all tasks with `steps` that nodes reach in front.
     fn visit(&mut self, ids: &[NodeId]) -> Result<(), Box<Diagnostic>> {
-        if self.project.tasks.iter().all(|task| task.steps.is_empty()) {
+        if self.project.tasks.is_empty() {
             return Ok(());
         }
         let order = match graph::order(self.project, ids) {
@@ -150,6 +159,9 @@ impl Cutter<'_, '_> {
             Err(cycle) => return Err(Box::new(graph::describe_cycle(self.project, &cycle))),
         };
         for id in order.nodes {
+            if let Node::Task(task) = id.node(self.project) {
+                self.check_values(task)?;
+            }
             if let Node::Task(task) = id.node(self.project)
                 && !self.project.tasks[task.index()].steps.is_empty()
                 && !self.done.contains(&id)
@@ -158,6 +170,15 @@ impl Cutter<'_, '_> {
             }
         }
         Ok(())
+    }
+
+    /// A task that is to run has a value for each parameter that must be given.
+    fn check_values(&self, task: TaskId) -> Result<(), Box<Diagnostic>> {
+        let node = &self.project.tasks[task.index()];
+        match node.call.missing(&node.decl).first() {
+            None => Ok(()),
+            Some(missing) => Err(Box::new(needs_value(self.vars, &node.decl, missing))),
+        }
     }
 
     fn sequence(&mut self, id: NodeId) -> Result<(), Box<Diagnostic>> {
@@ -169,7 +190,7 @@ impl Cutter<'_, '_> {
             return Err(Box::new(
                 Diagnostic::error(
                     node.decl.syntax.span,
-                    format!("the steps of `{}` lead back to itself", node.decl.name),
+                    format!("the steps of `{}` lead back to itself", node.name),
                 )
                 .help("take one of these steps away"),
             ));
@@ -207,8 +228,9 @@ impl Cutter<'_, '_> {
 }
 
 /// What was asked for, cut into phases; `None` when whole folders have to be made first to know what that is.
-pub fn phases(
-    project: &Project<'_>,
+pub fn phases<'d>(
+    project: &Project<'d>,
+    vars: &Vars<'d>,
     request: &BuildRequest,
 ) -> Result<Option<Vec<Phase>>, BuildError> {
     let names = &request.names;
@@ -220,7 +242,7 @@ pub fn phases(
     if !found.unknown.is_empty() {
         return Err(BuildError::Description(found.unknown));
     }
-    cut(project, &found.nodes)
+    cut(project, vars, &found.nodes)
         .map(Some)
         .map_err(|wrong| BuildError::Description(vec![*wrong]))
 }

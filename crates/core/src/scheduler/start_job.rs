@@ -12,9 +12,9 @@ use crate::ledger::StepView;
 use crate::ledger::task_key;
 use crate::project::StepId;
 use crate::project::TaskId;
-use crate::project::decl::Clauses;
+use crate::project::clauses::Clauses;
 use crate::project::frame::Frame;
-use crate::project::script::task_frame;
+use crate::project::task_frame::task_frame;
 use crate::project::values::Vars;
 use crate::scheduler::build_state::BuildState;
 use crate::scheduler::event::Event;
@@ -90,7 +90,7 @@ impl JobStarter<'_, '_, '_, '_> {
             return Ok(None);
         };
         let prepared = &mut ready.prepared;
-        if prepared.job.terminal && prepared.finally.is_none() && alone {
+        if prepared.job.terminal && prepared.finally.is_empty() && alone {
             self.state.release_project()?;
         }
         self.name_log(prepared);
@@ -177,16 +177,15 @@ impl JobStarter<'_, '_, '_, '_> {
     fn task(&mut self, task: TaskId, slot: SlotId) -> Result<Option<ReadyJob>, BuildError> {
         let (project, vars) = (self.view.project, self.view.vars);
         let node = &project.tasks[task.index()];
-        if node.decl.clauses.recipe.is_none() && node.decl.clauses.finally.is_none() {
+        if !node.has_job() {
             return Ok(None);
         }
-        let call = self.view.call(task);
-        let frame = task_frame(vars, project, node, &call).ok_or_else(BuildError::reported)?;
-        let retries = retries(vars, &node.decl.clauses, &Frame::of(node.decl.part));
+        let frame = task_frame(vars, project, node).ok_or_else(BuildError::reported)?;
+        let retries = retries(vars, &node.decl.clauses, &frame);
         let retries = retries.ok_or_else(BuildError::reported)?;
         self.state.prepare_executor()?;
         if node.decl.clauses.remember {
-            let began = Entry::Began(task_key(&node.decl.name));
+            let began = Entry::Began(task_key(&node.name));
             self.state.writer.record([began])?;
         }
         let prepared = JobBuilder { project, vars }.task(task, &frame, slot);
@@ -205,7 +204,7 @@ impl JobStarter<'_, '_, '_, '_> {
         *begun += 1;
         let run = self.state.options.run;
         let log = run.map(|run| format!("{LOGS}/{run}/{begun}.log"));
-        if let Some(finally) = &mut prepared.finally {
+        for finally in &mut prepared.finally {
             finally.log.clone_from(&log);
         }
         Arc::make_mut(&mut prepared.job).log = log;

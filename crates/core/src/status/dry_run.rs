@@ -11,7 +11,6 @@ use crate::graph::Position;
 use crate::project::Project;
 use crate::project::StepId;
 use crate::project::TaskId;
-use crate::project::script::TaskCall;
 use crate::project::values::Vars;
 use crate::status::environment::RecordingEnvironment;
 use crate::status::file_states::FileStates;
@@ -81,7 +80,7 @@ pub struct DryRun<'a, 'd> {
     /// What is asked about.
     pub order: &'a Order,
     /// Steps that would run in any case.
-    pub remade: &'a [NodeId],
+    pub forced: &'a [NodeId],
     /// Threads that look at files.
     pub threads: usize,
     /// What is known from the last run: only what can differ since is judged.
@@ -109,7 +108,7 @@ impl DryRun<'_, '_> {
             run: self,
             set_by: set_by.unwrap_or_default(),
             may_run: HashSet::new(),
-            remade: self.remade.iter().copied().collect(),
+            forced: self.forced.iter().copied().collect(),
             inputs: StepInputs::new(self.vars, self.project),
             states: &states,
             buffers: InputBuffers::default(),
@@ -140,7 +139,7 @@ struct Predictor<'p, 'a, 'd> {
     /// Steps in front that would or may run.
     may_run: HashSet<StepId>,
     /// Steps that would run in any case.
-    remade: HashSet<NodeId>,
+    forced: HashSet<NodeId>,
     buffers: InputBuffers,
     /// Those of the positions in front.
     predictions: PerPosition<Prediction>,
@@ -182,15 +181,14 @@ impl Predictor<'_, '_, '_> {
     }
 
     fn task_reasons(&self, task: TaskId, node: NodeId) -> Option<Vec<Reason>> {
-        let asked = self.remade.contains(&node);
+        let asked = self.forced.contains(&node);
         let ledger = self.run.environment.ledger.borrow();
         let judge = |state: &StepState<'_>| verdict::reasons(state, &ledger);
-        self.inputs
-            .with_task(task, &TaskCall::default(), self.states, asked, judge)
+        self.inputs.with_task(task, self.states, asked, judge)
     }
 
     fn step_reasons(&mut self, step: StepId, node: NodeId) -> Option<Vec<Reason>> {
-        let asked = self.remade.contains(&node);
+        let asked = self.forced.contains(&node);
         let ledger = self.run.environment.ledger.borrow();
         self.inputs
             .reasons(step, self.states, asked, &ledger, &mut self.buffers)

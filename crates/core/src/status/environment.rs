@@ -5,8 +5,16 @@ use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::collections::BTreeSet;
 use std::collections::HashMap;
+use std::rc::Rc;
+use std::sync::Arc;
 
 use crate::content::Reader;
+use crate::content::Record;
+use crate::data_files;
+use crate::data_files::DataError;
+use crate::data_files::DataFile;
+use crate::data_files::FileAnswer;
+use crate::data_files::FileQuestion;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
 use crate::project::environment::Environment;
@@ -18,6 +26,24 @@ use crate::world::Disk;
 
 /// Runs a command of the project for its output.
 pub type CommandRunner<'a> = dyn Fn(&[String], &str) -> Result<String, OutputError> + 'a;
+
+/// A file that values were taken from.
+struct AskedFile {
+    file: Rc<Result<DataFile, DataError>>,
+    /// Its stat and the digest of what it held; none of a link, and where it can't be read.
+    record: Option<Record>,
+    answers: BTreeMap<FileQuestion, Arc<FileAnswer>>,
+}
+
+/// What was asked of a file, and what tells whether the same would be answered.
+pub struct AnsweredFile {
+    /// From the root.
+    pub path: String,
+    /// Its stat and the digest of what it held; none of a link.
+    pub record: Option<Record>,
+    /// Each question with the digest of its answer.
+    pub answers: Vec<(FileQuestion, Digest)>,
+}
 
 /// A project's environment in one run.
 pub struct RecordingEnvironment<'a> {
@@ -33,6 +59,8 @@ pub struct RecordingEnvironment<'a> {
     pub ask: Option<&'a CommandRunner<'a>>,
     /// The project's folder, absolute.
     pub root: String,
+    /// The folder that the command was typed in, from the root: empty, or ending with a slash.
+    pub folder: String,
     /// A key that only this user has; without one nothing is kept that others could forge.
     pub key: Option<[u8; 32]>,
     asked: RefCell<HashMap<String, Result<String, OutputError>>>,
@@ -42,6 +70,10 @@ pub struct RecordingEnvironment<'a> {
     secrets_read: RefCell<BTreeSet<String>>,
     /// Files that an earlier run made, and whether they are as it left them.
     leftovers: RefCell<BTreeMap<String, bool>>,
+    /// Files that values were taken from.
+    data_files: RefCell<HashMap<String, AskedFile>>,
+    /// Files that values would be taken from if they were there.
+    absent_files: RefCell<BTreeSet<String>>,
     /// Commands that were not asked, and whether their last output is known.
     not_asked: RefCell<BTreeMap<String, bool>>,
 }
@@ -63,11 +95,14 @@ impl<'a> RecordingEnvironment<'a> {
             env,
             ask,
             root,
+            folder: String::new(),
             key: None,
             asked: RefCell::default(),
             env_read: RefCell::default(),
             secrets_read: RefCell::default(),
             leftovers: RefCell::default(),
+            data_files: RefCell::default(),
+            absent_files: RefCell::default(),
             not_asked: RefCell::default(),
         }
     }
@@ -76,6 +111,13 @@ impl<'a> RecordingEnvironment<'a> {
     #[must_use]
     pub fn with_key(self, key: Option<[u8; 32]>) -> Self {
         Self { key, ..self }
+    }
+
+    /// The same for a command that was typed in a folder.
+    #[must_use]
+    pub fn typed_in(self, folder: &str) -> Self {
+        let folder = folder.to_owned();
+        Self { folder, ..self }
     }
 
     /// Commands whose last output was taken, since they may not be asked; and those of which none is known.
@@ -145,6 +187,65 @@ impl<'a> RecordingEnvironment<'a> {
             .iter()
             .map(|(path, is)| (path.clone(), *is))
             .collect()
+    }
+
+    /// What was asked of files, in the order of their paths.
+    #[must_use]
+    pub fn answered_files(&self) -> Vec<AnsweredFile> {
+        let files = self.data_files.borrow();
+        let answered = files.iter().map(|(path, asked)| {
+            let answers = asked.answers.iter();
+            let answers = answers.map(|(question, answer)| (question.clone(), answer.digest()));
+            AnsweredFile {
+                path: path.clone(),
+                record: asked.record,
+                answers: answers.collect(),
+            }
+        });
+        let mut answered: Vec<AnsweredFile> = answered.collect();
+        answered.sort_by(|a, b| a.path.cmp(&b.path));
+        answered
+    }
+
+    /// Files that values would be taken from if they were there.
+    #[must_use]
+    pub fn absent_files(&self) -> Vec<String> {
+        self.absent_files.borrow().iter().cloned().collect()
+    }
+
+    /// A file that values are taken from, read at most once.
+    fn data_file(&self, path: &str) -> Rc<Result<DataFile, DataError>> {
+        if let Some(known) = self.data_files.borrow().get(path) {
+            return Rc::clone(&known.file);
+        }
+        let (file, record) = match self.read_data_file(path) {
+            Ok((file, record)) => (Ok(file), record),
+            Err(error) => (Err(error), None),
+        };
+        let file = Rc::new(file);
+        let asked = AskedFile {
+            file: Rc::clone(&file),
+            record,
+            answers: BTreeMap::new(),
+        };
+        self.data_files.borrow_mut().insert(path.to_owned(), asked);
+        file
+    }
+
+    fn read_data_file(&self, path: &str) -> Result<(DataFile, Option<Record>), DataError> {
+        let unreadable = |error| DataError::unreadable(path, error);
+        let read_at = self.clock.now();
+        let stat = self.disk.stat(path).map_err(unreadable)?;
+        if let Some(stat) = &stat
+            && stat.size > data_files::MAX_SIZE
+        {
+            let why = format!("it has more than {} MiB", data_files::MAX_SIZE >> 20);
+            return Err(DataError::unreadable(path, why));
+        }
+        let bytes = self.disk.read(path).map_err(unreadable)?;
+        let stat = stat.filter(|stat| !stat.link);
+        let record = stat.map(|stat| Record::new(&stat, read_at, Digest::of(&bytes)));
+        Ok((DataFile::new(path, bytes)?, record))
     }
 
     /// Whether a file that an earlier run made is as it left it.
@@ -231,6 +332,29 @@ impl Environment for RecordingEnvironment<'_> {
         output
     }
 
+    fn has_file(&self, path: &str) -> bool {
+        let is_there = !matches!(self.disk.stat(path), Ok(None));
+        if !is_there {
+            self.absent_files.borrow_mut().insert(path.to_owned());
+        }
+        is_there
+    }
+
+    fn ask_file(&self, path: &str, question: &FileQuestion) -> Result<Arc<FileAnswer>, DataError> {
+        let file = self.data_file(path);
+        let mut files = self.data_files.borrow_mut();
+        let asked = files.get_mut(path);
+        if let Some(known) = asked.as_ref().and_then(|asked| asked.answers.get(question)) {
+            return Ok(Arc::clone(known));
+        }
+        let file = file.as_ref().as_ref().map_err(Clone::clone)?;
+        let answer = Arc::new(file.answer(question)?);
+        if let Some(asked) = asked {
+            asked.answers.insert(question.clone(), Arc::clone(&answer));
+        }
+        Ok(answer)
+    }
+
     fn leftover(&self, path: &str) -> bool {
         let ledger = self.ledger.borrow();
         let Some(maker) = ledger.maker(path) else {
@@ -247,5 +371,10 @@ impl Environment for RecordingEnvironment<'_> {
 
     fn root(&self) -> String {
         self.root.clone()
+    }
+
+    fn here(&self) -> String {
+        let here = format!("{}/{}", self.root, self.folder);
+        here.trim_end_matches('/').to_owned()
     }
 }

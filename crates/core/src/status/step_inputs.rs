@@ -14,7 +14,6 @@ use crate::project::environment::OutputError;
 use crate::project::frame::Frame;
 use crate::project::recipe_text::task_parameters;
 use crate::project::recipe_text::task_recipe_text;
-use crate::project::script::TaskCall;
 use crate::project::values::Vars;
 use crate::status::file_states::FileStates;
 use crate::text::Diagnostic;
@@ -135,7 +134,6 @@ impl<'p, 'd> StepInputs<'p, 'd> {
     pub fn with_task<T>(
         &self,
         task: TaskId,
-        call: &TaskCall,
         states: &FileStates<'_>,
         asked: bool,
         judge: impl FnOnce(&StepState<'_>) -> T,
@@ -151,9 +149,9 @@ impl<'p, 'd> StepInputs<'p, 'd> {
             })
             .collect();
         Some(judge(&StepState {
-            key: &task_key(&node.decl.name),
-            recipe_text: &task_recipe_text(self.vars, project, node, call)?,
-            parameters: &task_parameters(call),
+            key: &task_key(&node.name),
+            recipe_text: &task_recipe_text(self.vars, project, node)?,
+            parameters: &task_parameters(&node.call),
             outputs: &[],
             needs: &needs,
             givens: &[],

@@ -94,8 +94,19 @@ impl WatchSet {
     /// Adds the description: enough to see it being mended.
     pub fn add_description(&mut self, sources: &Sources) {
         for source in files(sources) {
-            self.enter(folder_of(&source.name), true);
-            self.description.insert(source.name.clone());
+            self.add_text(&source.name);
+        }
+    }
+
+    fn add_text(&mut self, name: &str) {
+        self.enter(folder_of(name), true);
+        self.description.insert(name.to_owned());
+    }
+
+    /// Adds files that values of the description are taken from, or that it would put in if they were there.
+    pub fn add_data_files<'f>(&mut self, files: impl Iterator<Item = &'f str>) {
+        for file in files {
+            self.add_text(file);
         }
     }
 

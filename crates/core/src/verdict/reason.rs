@@ -36,7 +36,7 @@ pub enum ReasonKind {
     GivenChanged,
     /// Its last run failed.
     FailedBefore,
-    /// It was asked for with `--remake`.
+    /// It was asked for with `--again`.
     Asked,
 }
 

@@ -33,13 +33,7 @@ impl ProjectLocation {
     /// # Errors
     /// When there is none, or it belongs to somebody who is not trusted.
     pub fn find(folder: Option<&Path>, user: &UserFolders) -> Result<Self, WorkspaceError> {
-        let start = match folder {
-            Some(folder) => folder.canonicalize().map_err(|error| {
-                WorkspaceError::io(format!("can't enter `{}`", folder.display()), error)
-            })?,
-            None => std::env::current_dir()
-                .map_err(|error| WorkspaceError::io("can't tell the current folder", error))?,
-        };
+        let start = start(folder)?;
         let nearest = start
             .ancestors()
             .find(|folder| folder.join(FILE_NAME).symlink_metadata().is_ok())
@@ -68,6 +62,32 @@ impl ProjectLocation {
         })
     }
 
+    /// Where the user's own tasks run that belong to no project: in this folder, which has no description.
+    ///
+    /// # Errors
+    /// When the current folder can't be told.
+    pub fn without_project(folder: Option<&Path>) -> Result<Self, WorkspaceError> {
+        let start = start(folder)?;
+        Ok(Self {
+            folder: String::new(),
+            root: start.clone(),
+            start,
+        })
+    }
+
+    /// Whether a folder, or the current one, lies in a project.
+    #[must_use]
+    pub fn is_in_project(folder: Option<&Path>) -> bool {
+        let is_project = |folder: &Path| folder.join(FILE_NAME).symlink_metadata().is_ok();
+        start(folder).is_ok_and(|start| start.ancestors().any(is_project))
+    }
+
+    /// Whether there is a description.
+    #[must_use]
+    pub fn has_project(&self) -> bool {
+        self.root.join(FILE_NAME).symlink_metadata().is_ok()
+    }
+
     /// The folder of Hand Loom's own files.
     #[must_use]
     pub fn own(&self) -> PathBuf {
@@ -92,6 +112,17 @@ impl ProjectLocation {
     #[must_use]
     pub fn root_text(&self) -> String {
         names::os_to_text(self.root.as_os_str()).into_owned()
+    }
+}
+
+/// A folder that was named, or the current one.
+fn start(folder: Option<&Path>) -> Result<PathBuf, WorkspaceError> {
+    match folder {
+        Some(folder) => folder.canonicalize().map_err(|error| {
+            WorkspaceError::io(format!("can't enter `{}`", folder.display()), error)
+        }),
+        None => std::env::current_dir()
+            .map_err(|error| WorkspaceError::io("can't tell the current folder", error)),
     }
 }
 

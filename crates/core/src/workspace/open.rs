@@ -117,8 +117,10 @@ impl Workspace {
         if let Some(Damage::SetAside { to, reason }) = damage {
             note(Note::LedgerSetAside { to, reason });
         }
+        let has_project = location.has_project();
         let (description, wrong) = match approach.description() {
             Some(description) => (description, Vec::new()),
+            None if !has_project && options.personal => (Description::default(), Vec::new()),
             None => Description::read(&approach.disk),
         };
         let Approach {
@@ -292,6 +294,7 @@ impl Workspace {
             ask,
             self.location.root_text(),
         )
+        .typed_in(&self.location.folder)
         .with_key(self.key)
     }
 

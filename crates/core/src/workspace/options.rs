@@ -18,6 +18,8 @@ pub struct OpenOptions {
     pub access: Access,
     /// Variables and the words that they are set to.
     pub lets: Vec<(String, String)>,
+    /// Whether it is only the user's own tasks that are wanted, also where there is no project.
+    pub personal: bool,
     /// Gives the names of commands, which tasks had better not have. They are only wanted of a description that is
     /// read.
     pub commands: fn() -> Vec<String>,
@@ -28,6 +30,7 @@ impl Default for OpenOptions {
         Self {
             access: Access::default(),
             lets: Vec::new(),
+            personal: false,
             commands: Vec::new,
         }
     }

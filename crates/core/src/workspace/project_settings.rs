@@ -5,6 +5,7 @@ use crate::language::Word;
 use crate::language::WordKind;
 use crate::language::WordPart;
 use crate::project::Description;
+use crate::scheduler::OnFailure;
 use crate::scheduler::RecipeMode;
 use crate::text::Diagnostic;
 use crate::text::Sources;
@@ -18,8 +19,9 @@ use crate::workspace::store_settings::STORE_KEYS;
 use crate::workspace::store_settings::StoreKeyword;
 
 /// What a project may set, besides what it may say of the store.
-const KEYS: [&str; 7] = [
+const KEYS: [&str; 8] = [
     "jobs",
+    "on-failure",
     "output",
     "runs",
     "set-by",
@@ -116,6 +118,7 @@ impl ProjectSettings {
     pub fn below(&mut self, user: Settings) -> Settings {
         self.places.retain(|(key, _)| match *key {
             "jobs" => user.jobs.is_none(),
+            "on-failure" => user.on_failure.is_none(),
             "output" => user.output.is_none(),
             "runs" => user.runs.is_none(),
             "set-by" => user.set_by.is_none(),
@@ -128,6 +131,7 @@ impl ProjectSettings {
         sealed_read.extend(user.sealed_read);
         Settings {
             jobs: user.jobs.or(self.settings.jobs),
+            on_failure: user.on_failure.or(self.settings.on_failure),
             output: user.output.or(self.settings.output),
             runs: user.runs.or(self.settings.runs),
             set_by: user.set_by.or(self.settings.set_by),
@@ -151,6 +155,10 @@ fn set(
         "jobs" => {
             settings.jobs = text.parse().ok().filter(|jobs| (1..=4096).contains(jobs));
             (settings.jobs.is_some(), "a number from 1 to 4096")
+        }
+        "on-failure" => {
+            settings.on_failure = OnFailure::ALL.into_iter().find(|what| what.name() == text);
+            (settings.on_failure.is_some(), "`stop` or `continue`")
         }
         "runs" => {
             settings.runs = text.parse().ok();

@@ -6,6 +6,7 @@ use std::time::Duration;
 use serde::Deserialize;
 
 use crate::executor::GRACE;
+use crate::scheduler::OnFailure;
 use crate::scheduler::RecipeMode;
 use crate::store::shared::without_credentials;
 use crate::text::duration;
@@ -19,6 +20,9 @@ use crate::workspace::user::UserFolders;
 pub struct Settings {
     /// Jobs that may run at once.
     pub jobs: Option<usize>,
+    /// What becomes of independent steps when one fails.
+    #[serde(rename = "on-failure")]
+    pub on_failure: Option<OnFailure>,
     /// How what jobs print is shown.
     pub output: Option<OutputMode>,
     /// So many of the last runs are remembered.

@@ -5,6 +5,7 @@ use std::cell::Cell;
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::collections::BTreeSet;
+use std::collections::HashMap;
 
 use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
@@ -344,7 +345,14 @@ fn seen(machine: &Machine, description: &Description, front: Option<FrontLook>) 
     let cached = front.and_then(|front| {
         CachedProject::of_last_run(Some(front), description, &asked, &environment)
     });
-    let loaded = LoadedProject::load(&vars, cached, None, &FoundEdges::new(), &ledger.borrow());
+    let loaded = LoadedProject::load(
+        &vars,
+        cached,
+        None,
+        &FoundEdges::new(),
+        &ledger.borrow(),
+        &HashMap::new(),
+    );
     let how = loaded.cached.as_ref().map(CachedProject::is_amended);
     let wrong = vars.take_diagnostics();
     if !wrong.is_empty() {

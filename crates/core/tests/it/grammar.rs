@@ -33,7 +33,7 @@ const PIECES: &[&str] = &[
     "env A = ",
     "in ",
     "when ",
-    "uses ",
+    "takes ",
     "limit 9s",
     "retry 2",
     "terminal",

@@ -7,9 +7,10 @@ use std::path::Path;
 use std::path::PathBuf;
 
 /// The rooms of the core; each only uses those in front of it.
-const ROOMS: [&str; 16] = [
+const ROOMS: [&str; 17] = [
     "text",
     "world",
+    "data_files",
     "language",
     "project",
     "graph",

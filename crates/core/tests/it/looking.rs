@@ -16,6 +16,7 @@ use handloom_core::status::RecordingEnvironment;
 use handloom_core::status::learned_edges::FoundEdges;
 use handloom_core::text::Diagnostic;
 use handloom_core::text::Sources;
+use std::collections::HashMap;
 
 use crate::bed;
 use crate::made_up::Machine;
@@ -34,7 +35,14 @@ impl<'d> Seen<'_, 'd> {
     /// The project with what the last run kept, if it kept any; or worked out anew.
     pub fn loaded(&self, cached: Option<CachedProject>) -> LoadedProject<'d> {
         let ledger = self.environment.ledger.borrow();
-        LoadedProject::load(self.vars, cached, None, &FoundEdges::new(), &ledger)
+        LoadedProject::load(
+            self.vars,
+            cached,
+            None,
+            &FoundEdges::new(),
+            &ledger,
+            &HashMap::new(),
+        )
     }
 
     /// What would become of all that an order holds.
@@ -80,6 +88,7 @@ pub fn look(
         let project = ProjectBuilder {
             vars: &vars,
             materialized: None,
+            calls: &HashMap::new(),
         }
         .project();
         wrong.extend(vars.take_diagnostics());

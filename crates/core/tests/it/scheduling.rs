@@ -220,7 +220,7 @@ fn loom(steps: &[StepModel]) -> String {
             uses += &format!(" gpu={gpus}");
         }
         loom += &format!(
-            "target s{index}\n  needs source {}\n  uses {uses}\n  recipe: whole {index}\n",
+            "target s{index}\n  needs source {}\n  takes {uses}\n  recipe: whole {index}\n",
             needs.join(" ")
         );
     }

@@ -121,6 +121,19 @@ impl Pattern {
         self.captures(path).is_some()
     }
 
+    /// Whether there are wildcards beside the holes, so that it may match several files with the same in its holes.
+    #[must_use]
+    pub fn gathers(&self) -> bool {
+        let fixed = |token: &Token| {
+            matches!(
+                token,
+                Token::Literal(_) | Token::Hole(_) | Token::DeepHole(_)
+            )
+        };
+        let mut tokens = self.variants.iter().flat_map(|variant| &variant.tokens);
+        !tokens.all(fixed)
+    }
+
     /// Whether it may match across folders, to any depth.
     #[must_use]
     pub fn crosses_folders(&self) -> bool {
