@@ -86,6 +86,8 @@ pub enum Command {
     Report(ReportArguments),
     /// Weave, and again at every change of a source or the description.
     Watch(WatchArguments),
+    /// Take what stands there as made from what is there now, without running anything.
+    Accept(AcceptArguments),
     /// Take away what was made, as far as it is unchanged.
     Clean(CleanArguments),
     /// Show what the store of results holds and saved, and make room in it.
@@ -102,6 +104,17 @@ pub enum Command {
     Completions(CompletionsArguments),
     /// Write the manual pages into a folder.
     Manual(ManualArguments),
+}
+
+/// `handloom accept`
+#[derive(Args, Debug)]
+pub struct AcceptArguments {
+    /// Files, folders or quoted patterns.
+    #[arg(value_name = "FILE", required = true)]
+    pub names: Vec<String>,
+    /// Fail at once when another run works in this project, instead of waiting for it.
+    #[arg(long)]
+    pub no_wait: bool,
 }
 
 /// `handloom store`

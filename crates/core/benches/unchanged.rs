@@ -20,6 +20,7 @@ use handloom_core::graph::goals;
 use handloom_core::ledger::RealStorage;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
+use handloom_core::project_cache::AskedNodes;
 use handloom_core::project_cache::CachedProject;
 use handloom_core::project_cache::LoadedProject;
 use handloom_core::project_cache::ResidentProject;
@@ -153,7 +154,7 @@ fn foresee(root: &Path, taken_over: bool, steps: usize) {
         &vars,
         &environment,
         &order,
-        &[],
+        &AskedNodes::default(),
         2,
     );
     let predictions = predictions.expect("no mistake");

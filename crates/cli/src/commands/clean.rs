@@ -10,6 +10,7 @@ use std::time::Duration;
 use handloom_core::graph::BuildRequest;
 use handloom_core::graph::Node;
 use handloom_core::graph::goals;
+use handloom_core::language::Manner;
 use handloom_core::status::CleanError;
 use handloom_core::status::Cleaned;
 use handloom_core::status::clean;
@@ -163,6 +164,40 @@ fn measure(path: &Path) -> (usize, u64) {
 }
 
 /// The recorded steps to clean.
+/// Without what is guarded, which is only taken away by its name.
+fn without_guarded(
+    workspace: &Workspace,
+    recorded: Vec<String>,
+    ui: Ui,
+) -> Result<Vec<String>, CommandError> {
+    let describes_any = workspace
+        .description
+        .sources
+        .iter()
+        .any(|(_, source)| source.text.contains("guarded"));
+    if !describes_any {
+        return Ok(recorded);
+    }
+    ReadOnlyProject::at_opened(workspace, ui, |read_only| {
+        let project = read_only.project;
+        let is_guarded = |name: &String| {
+            let path = project.paths.find(name);
+            let step = path.and_then(|path| project.maker(path));
+            step.is_some_and(|step| {
+                project
+                    .decl(project.step(step))
+                    .clauses
+                    .has(Manner::Guarded)
+            })
+        };
+        Ok(recorded
+            .iter()
+            .filter(|name| !is_guarded(name))
+            .cloned()
+            .collect())
+    })
+}
+
 fn steps(
     workspace: &Workspace,
     arguments: &CleanArguments,
@@ -171,7 +206,7 @@ fn steps(
     let mut recorded = workspace.ledger.borrow().step_names();
     recorded.sort_unstable();
     if arguments.names.is_empty() && !arguments.leftovers {
-        return Ok(recorded);
+        return without_guarded(workspace, recorded, ui);
     }
     // What lists from commands hold now decides what is still described.
     let asking = Asking {

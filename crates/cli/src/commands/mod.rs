@@ -1,5 +1,6 @@
 //! The commands, one file each, and what they have in common.
 
+mod accept;
 mod clean;
 pub mod completions;
 mod demo;
@@ -141,6 +142,7 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, CommandError> {
         Command::History(history) => history::run(common, history, ui),
         Command::Report(report) => report::run(common, report, ui),
         Command::Watch(watch) => watch::run(common, watch, ui),
+        Command::Accept(accept) => accept::run(common, accept, ui),
         Command::Clean(clean) => clean::run(common, clean, ui),
         Command::Store(store) => store::run(store, ui),
         Command::New(new) => new::run(new, ui),

@@ -164,7 +164,10 @@ fn render<'d>(vars: &Vars<'d>, project: &Project<'d>, foreseen: &Foreseen<'_>, u
         let (word, role) = match prediction.decision {
             Decision::Keep => {
                 keep += 1;
-                continue;
+                if prediction.reasons.is_empty() {
+                    continue;
+                }
+                ("guarded", Role::Held)
             }
             Decision::Run if foreseen.stored[position] => {
                 restore += 1;

@@ -20,6 +20,7 @@ use handloom_core::project::environment::OutputError;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
 use handloom_core::project_cache;
+use handloom_core::project_cache::AskedNodes;
 use handloom_core::project_cache::CachedProject;
 use handloom_core::project_cache::LoadedProject;
 use handloom_core::status::CommandRunner;
@@ -188,7 +189,24 @@ impl ReadOnlyProject<'_, '_> {
         }
         let goals = graph::with_steps(self.project, &found.nodes);
         let forced: &[NodeId] = if again { &found.nodes } else { &[] };
-        self.dry_run_with(&goals, forced)
+        self.dry_run_with(&goals, &found.nodes, forced)
+    }
+
+    /// The same, but for what was taken away: that it would be made when it is asked for is no reason.
+    pub fn dry_run_of_names(
+        &self,
+        names: &[String],
+    ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
+        let asked = BuildRequest {
+            names: names.to_vec(),
+            folder: self.workspace.location.folder.clone(),
+            ..BuildRequest::default()
+        };
+        let found = goals(self.project, &asked);
+        if !found.unknown.is_empty() {
+            return Err(project::wrong(self.workspace, found.unknown));
+        }
+        self.dry_run_of(&found.nodes)
     }
 
     /// All steps and tasks.
@@ -221,13 +239,15 @@ impl ReadOnlyProject<'_, '_> {
         &self,
         goals: &[NodeId],
     ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
-        self.dry_run_with(goals, &[])
+        self.dry_run_with(goals, &[], &[])
     }
 
-    /// The same; those that are forced run in any case.
+    /// The same; those that were asked for by name are made when they were taken away, and those that are forced run
+    /// in any case.
     fn dry_run_with(
         &self,
         goals: &[NodeId],
+        by_name: &[NodeId],
         forced: &[NodeId],
     ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
         let order = graph::order(self.project, goals).map_err(|cycle| {
@@ -243,7 +263,7 @@ impl ReadOnlyProject<'_, '_> {
             self.vars,
             self.environment,
             &order,
-            forced,
+            &AskedNodes { by_name, forced },
             threads,
         );
         match predictions {

@@ -45,8 +45,8 @@ use crate::project;
 use crate::signals::Signals;
 use crate::ui::Ui;
 use crate::ui::events::EventWriter;
-use crate::ui::report::Manner;
 use crate::ui::report::Report;
+use crate::ui::report::ReportManner;
 use handloom_core::workspace::ProjectLocation;
 use handloom_core::workspace::ProjectLock;
 use handloom_core::workspace::Workspace;
@@ -235,7 +235,7 @@ pub struct BuildRun<'a> {
     pub signals: &'a Signals,
     /// Where events are written.
     pub events: Option<&'a mut EventWriter>,
-    /// What stands above the run's lines, as [`Manner::heading`].
+    /// What stands above the run's lines, as [`ReportManner::heading`].
     pub heading: Option<String>,
     /// Who wants to know what the run depends on.
     pub watch: Option<WatchHook<'a>>,
@@ -269,7 +269,7 @@ impl BuildRun<'_> {
         let options = options(workspace, work)?;
         let typed = Typed::of(workspace, work);
         let alone = |name: &str, task: bool| typed.alone(name, task);
-        let manner = Manner {
+        let manner = ReportManner {
             output: output(workspace, work),
             to_error: work.running.events.as_deref() == Some(Path::new("-")),
             jobs: options.jobs,

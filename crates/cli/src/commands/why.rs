@@ -19,6 +19,7 @@ use handloom_core::status::Prediction;
 use handloom_core::verdict::Reason;
 use handloom_core::verdict::ReasonKind;
 use handloom_core::verdict::ResultOrigin;
+use handloom_core::verdict::is_accepted;
 use handloom_core::workspace::Access;
 use handloom_core::workspace::Workspace;
 use handloom_core::world::share;
@@ -47,12 +48,23 @@ struct WhyJson<'a> {
     would: &'static str,
     #[serde(skip_serializing_if = "Option::is_none")]
     from: Option<OriginJson<'a>>,
+    /// Whether it was taken as made, and not made.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    accepted: bool,
 }
 
 /// Where what a step made last came from, when it was restored.
 fn origin(workspace: &Workspace, key: &str) -> Option<ResultOrigin> {
     let ledger = workspace.ledger.borrow();
     ResultOrigin::among(ledger.step(key)?.reasons())
+}
+
+/// Whether what is there was taken as made.
+fn accepted(workspace: &Workspace, key: &str) -> bool {
+    let ledger = workspace.ledger.borrow();
+    ledger
+        .step(key)
+        .is_some_and(|record| is_accepted(record.reasons()))
 }
 
 /// Carries the command out.
@@ -70,7 +82,7 @@ pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode
     let workspace = project::open_after(approach, common, ui, Access::Read)?;
     ReadOnlyProject::at_opened_asking(&workspace, arguments.asking, ui, |read_only| {
         let (order, predictions) =
-            read_only.dry_run(std::slice::from_ref(&arguments.name), false)?;
+            read_only.dry_run_of_names(std::slice::from_ref(&arguments.name))?;
         let project = read_only.project;
         // The goal comes last, behind all that it waits for.
         let Some(position) = order.positions().next_back() else {
@@ -106,6 +118,7 @@ pub fn run(common: &Common, arguments: &WhyArguments, ui: Ui) -> Result<ExitCode
                 reasons,
                 would,
                 from: origin.as_ref().map(OriginJson::of),
+                accepted: accepted(read_only.workspace, &key),
             })?;
             return Ok(ExitCode::SUCCESS);
         }
@@ -150,6 +163,7 @@ pub fn of_kept(
             reasons: &reasons,
             would,
             from: origin.as_ref().map(OriginJson::of),
+            accepted: accepted(workspace, step),
         });
     }
     let mut out = String::new();
@@ -192,6 +206,13 @@ fn explain_last(
         return;
     };
     let painted = ui.out.paint(Role::Name, &text::safe(name));
+    if is_accepted(record.reasons()) {
+        out.push_str(&format!(
+            "{painted} was accepted {}: taken as made from what was there\n",
+            when(record.ended_at())
+        ));
+        return;
+    }
     match ResultOrigin::among(record.reasons()) {
         Some(origin) => out.push_str(&format!(
             "{painted} was restored {}, {}, because\n",
@@ -258,6 +279,13 @@ fn explain(
         .out
         .paint(Role::Name, &text::safe(&prediction.node.name(project)));
     match prediction.decision {
+        Decision::Keep if !prediction.reasons.is_empty() => {
+            out.push_str(&format!("{name} would be kept, since it is guarded, although\n"));
+            for reason in &prediction.reasons {
+                tell(reason, ui, out);
+            }
+            out.push_str("`--again` with its name makes it anew\n");
+        }
         Decision::Keep => kept(read_only.workspace, key, &name, out),
         Decision::Run => {
             out.push_str(&format!("{name} would run, because\n"));
@@ -371,6 +399,10 @@ fn kept(workspace: &Workspace, key: &str, name: &str, out: &mut String) {
         return;
     };
     match ResultOrigin::among(record.reasons()) {
+        _ if is_accepted(record.reasons()) => out.push_str(&format!(
+            "  it was accepted {}: taken as made from what was there\n",
+            when(record.ended_at())
+        )),
         Some(origin) => out.push_str(&format!(
             "  it was restored {}, {}\n",
             when(record.ended_at()),

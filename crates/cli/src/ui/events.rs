@@ -60,6 +60,14 @@ enum EventLine<'a> {
     Spared {
         step: &'a str,
     },
+    Guarded {
+        step: &'a str,
+        reasons: Vec<&'static str>,
+    },
+    #[serde(rename = "taken-away")]
+    TakenAway {
+        path: &'a str,
+    },
     Moved {
         path: &'a str,
         to: &'a str,
@@ -160,6 +168,11 @@ impl EventWriter {
                 twice: ended.twice.as_ref().map(TwiceJson::of),
             },
             Event::Spared { step, .. } => EventLine::Spared { step },
+            Event::Guarded { step, reasons } => EventLine::Guarded {
+                step,
+                reasons: reasons.iter().map(|reason| reason.kind.name()).collect(),
+            },
+            Event::TakenAway { path } => EventLine::TakenAway { path },
             Event::Aside { path, to } => EventLine::Moved { path, to },
             Event::Warning(warning) => EventLine::Warning {
                 title: &warning.title,

@@ -50,7 +50,7 @@ pub fn say_unchanged(ui: Ui, summary: &Summary, to_error: bool) {
 const FAR: usize = 20;
 
 /// How a run is reported.
-pub struct Manner<'a> {
+pub struct ReportManner<'a> {
     /// How jobs' output is shown.
     pub output: Output,
     /// The report goes to standard error, since standard output belongs to the events.
@@ -69,7 +69,7 @@ pub struct Manner<'a> {
 pub struct Report<'a> {
     ui: Ui,
     sources: &'a Sources,
-    manner: Manner<'a>,
+    manner: ReportManner<'a>,
     closed: bool,
     live: Option<Live>,
     /// Failures, each with the number of lines printed since.
@@ -91,7 +91,7 @@ pub struct Report<'a> {
 
 impl<'a> Report<'a> {
     /// Nothing is printed yet.
-    pub fn new(ui: Ui, sources: &'a Sources, manner: Manner<'a>) -> Self {
+    pub fn new(ui: Ui, sources: &'a Sources, manner: ReportManner<'a>) -> Self {
         let live = ui.live.then(|| Live::start(ui.err, manner.jobs));
         Self {
             ui,
@@ -179,6 +179,24 @@ impl<'a> Report<'a> {
                 failure_report::indented(output, theme, &mut block);
                 self.put(&block);
             }
+            Event::Guarded { step, reasons } => {
+                let theme = self.theme();
+                let why: Vec<String> = reasons.iter().map(Reason::brief).collect();
+                let step = text::safe(step);
+                self.put(&format!(
+                    "{} {step} has a reason to run ({}); `handloom --again {step}` makes it anew\n",
+                    theme.paint(Role::Held, "guarded"),
+                    text::safe(&why.join(", ")),
+                ));
+            }
+            Event::TakenAway { path } if self.ui.detail == Detail::Verbose => {
+                let theme = self.theme();
+                let path = text::safe(path);
+                self.put(&format!(
+                    "{} {path}: all that needs it is made\n",
+                    theme.paint(Role::Faint, "  taken away")
+                ));
+            }
             Event::Aside { path, to } => {
                 let theme = self.ui.err;
                 self.say(&format!(
@@ -205,6 +223,7 @@ impl<'a> Report<'a> {
             | Event::Restoring { .. }
             | Event::Began { .. }
             | Event::Spared { .. }
+            | Event::TakenAway { .. }
             | Event::Warning(_) => {}
         }
     }

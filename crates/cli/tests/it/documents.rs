@@ -138,7 +138,8 @@ fn the_editors_know_every_keyword() {
     for keyword in [
         "let", "default", "target", "task", "include", "recipes", "supply", "setting", "language",
         "about", "needs", "after", "each", "learn", "given", "env", "in", "when", "takes", "limit",
-        "retry", "terminal", "remember", "sealed", "store", "steps", "finally", "recipe",
+        "retry", "terminal", "remember", "sealed", "store", "always", "resumes", "guarded",
+        "fleeting", "steps", "finally", "recipe",
     ] {
         assert!(
             all.contains(keyword),

@@ -17,6 +17,7 @@ mod language;
 mod links;
 mod lost;
 mod machines;
+mod manners;
 mod names;
 mod others;
 mod pictures;

@@ -33,6 +33,8 @@ pub struct Submission {
     pub finally: Vec<Job>,
     /// How often it may be tried again.
     pub retries: u32,
+    /// Whether what a try left stays there for the next.
+    pub resumes: bool,
     /// A stored result to put in place instead; when that can't be done, the job runs.
     pub restore: Option<Restore>,
     /// Whether it is run again and compared.

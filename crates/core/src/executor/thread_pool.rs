@@ -400,7 +400,9 @@ impl Worker<'_> {
             && !self.runner.cancel().is_raised()
         {
             left -= 1;
-            self.clear(submission);
+            if !submission.resumes {
+                self.clear(submission);
+            }
             let before = outcome.output;
             outcome = self.runner.run(&submission.job, heard);
             outcome.output.put_behind(before);

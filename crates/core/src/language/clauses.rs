@@ -9,6 +9,7 @@ use crate::language::parser::SourceRange;
 use crate::language::syntax::Clause;
 use crate::language::syntax::ClauseKind;
 use crate::language::syntax::LearnHow;
+use crate::language::syntax::Manner;
 use crate::language::syntax::Name;
 use crate::language::syntax::Script;
 use crate::language::syntax::Word;
@@ -19,7 +20,9 @@ use crate::text::Diagnostic;
 use crate::text::Span;
 
 /// Clauses that only one of the two kinds has.
-const TARGET_ONLY: &[&str] = &["each", "learn", "given", "store"];
+const TARGET_ONLY: &[&str] = &[
+    "each", "learn", "store", "always", "resumes", "guarded", "fleeting",
+];
 const TASK_ONLY: &[&str] = &["terminal", "remember", "steps"];
 
 /// Clauses that may stand more than once.
@@ -156,6 +159,10 @@ impl<'a> Parser<'a> {
             }
             "terminal" => self.alone(at, ClauseKind::Terminal),
             "remember" => self.alone(at, ClauseKind::Remember),
+            "always" => self.alone(at, ClauseKind::Manner(Manner::Always)),
+            "resumes" => self.alone(at, ClauseKind::Manner(Manner::Resumes)),
+            "guarded" => self.alone(at, ClauseKind::Manner(Manner::Guarded)),
+            "fleeting" => self.alone(at, ClauseKind::Manner(Manner::Fleeting)),
             "sealed" => self.sealed(at),
             "store" => self.store(at),
             "steps" => {

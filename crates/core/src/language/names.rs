@@ -9,7 +9,8 @@ pub const TOP: &[&str] = &[
 /// The keywords of clauses.
 pub const CLAUSES: &[&str] = &[
     "about", "needs", "after", "each", "learn", "given", "let", "env", "in", "when", "takes",
-    "limit", "retry", "terminal", "remember", "sealed", "store", "steps", "finally", "recipe",
+    "limit", "retry", "terminal", "remember", "sealed", "store", "always", "resumes", "guarded",
+    "fleeting", "steps", "finally", "recipe",
 ];
 
 /// The names a recipe has without a `let`.

@@ -284,6 +284,8 @@ pub enum ClauseKind {
     Terminal,
     /// `remember`
     Remember,
+    /// `always`, `resumes`, `guarded` or `fleeting`
+    Manner(Manner),
     /// `steps WORDS`
     Steps(Vec<Word>),
     /// `sealed`, or `sealed strictly`
@@ -321,6 +323,35 @@ pub enum EachSource {
         /// Which rows; none for all.
         rows: Option<RowCondition>,
     },
+}
+
+/// When a target is made again, and what becomes of what is there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Manner {
+    /// It runs whenever it is reached.
+    Always,
+    /// Its old outputs stay in place while it runs, also after a failure.
+    Resumes,
+    /// Once it is there it is made again only when that is asked for by name.
+    Guarded,
+    /// It is taken away when all that needs it is made, and made again only for what has to run.
+    Fleeting,
+}
+
+impl Manner {
+    /// All of them.
+    pub const ALL: [Self; 4] = [Self::Always, Self::Resumes, Self::Guarded, Self::Fleeting];
+
+    /// Its keyword.
+    #[must_use]
+    pub fn keyword(self) -> &'static str {
+        match self {
+            Self::Always => "always",
+            Self::Resumes => "resumes",
+            Self::Guarded => "guarded",
+            Self::Fleeting => "fleeting",
+        }
+    }
 }
 
 /// Whether results are kept in the store.

@@ -112,6 +112,12 @@ pub struct Beginning {
     pub set_by: Vec<String>,
 }
 
+impl Beginning {
+    /// Stands first among the outputs of a step that goes on from what it finds: whoever puts in order what a killed
+    /// run left leaves them in place.
+    pub const STAYS: &str = "\0stays";
+}
+
 /// The name that a task is recorded under; no path begins so.
 #[must_use]
 pub fn task_key(name: &str) -> String {

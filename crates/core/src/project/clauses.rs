@@ -7,6 +7,7 @@ use crate::language::EnvFile;
 use crate::language::Group;
 use crate::language::LearnHow;
 use crate::language::Let;
+use crate::language::Manner;
 use crate::language::Name;
 use crate::language::Script;
 use crate::language::SealHow;
@@ -16,6 +17,7 @@ use crate::language::Word;
 use crate::project::description::PartId;
 use crate::project::templates::TemplateUser;
 use crate::project::values::Vars;
+use crate::text::Span;
 use std::ops::Deref;
 use std::ops::DerefMut;
 
@@ -86,6 +88,8 @@ pub struct Rare<'d> {
     pub sealed: Option<SealHow>,
     /// `store`
     pub store: Option<StoreHow>,
+    /// `always`, `resumes`, `guarded`, `fleeting`, each with its place.
+    pub manners: Vec<(Manner, Span)>,
     /// `steps`
     pub steps: &'d [Word],
     /// `finally:`
@@ -114,6 +118,7 @@ impl Rare<'_> {
         remember: false,
         sealed: None,
         store: None,
+        manners: Vec::new(),
         steps: &[],
         finally: None,
     };
@@ -167,6 +172,7 @@ impl<'d> Clauses<'d> {
                 ClauseKind::Remember => sorted.remember = true,
                 ClauseKind::Sealed(how) => sorted.sealed = Some(*how),
                 ClauseKind::Store(how) => sorted.store = Some(*how),
+                ClauseKind::Manner(manner) => sorted.manners.push((*manner, clause.span)),
                 ClauseKind::Steps(words) => sorted.steps = words,
                 ClauseKind::EnvFile(file) => sorted.env_files.push(file),
                 ClauseKind::FinallyTasks(words) => sorted.finally_tasks = words,
@@ -175,6 +181,14 @@ impl<'d> Clauses<'d> {
             }
         }
         sorted
+    }
+}
+
+impl Clauses<'_> {
+    /// Whether it says so.
+    #[must_use]
+    pub fn has(&self, manner: Manner) -> bool {
+        self.manners.iter().any(|(known, _)| *known == manner)
     }
 }
 

@@ -237,6 +237,7 @@ fn clause_names<'c>(clause: &'c ClauseKind, found: &mut dyn FnMut(&'c str)) {
             words(&mut script.with.iter().flatten(), found);
         }
         ClauseKind::About(_)
+        | ClauseKind::Manner(_)
         | ClauseKind::Terminal
         | ClauseKind::Remember
         | ClauseKind::Sealed(_)

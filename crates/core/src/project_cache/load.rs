@@ -14,6 +14,7 @@ use crate::project::check::check_decl;
 use crate::project::task_call::TaskCall;
 use crate::project::values::Vars;
 use crate::project_cache::cached_project::CachedProject;
+use crate::project_cache::writer::has_odd_manner;
 use crate::status::DryRun;
 use crate::status::KnownSince;
 use crate::status::Prediction;
@@ -44,6 +45,9 @@ impl<'d> LoadedProject<'d> {
         let taken_over = cached.and_then(|mut cached| {
             let mut project = cached.project(vars)?;
             fit_calls(&mut project, calls)?;
+            if has_odd_manner(&project) {
+                return None;
+            }
             // What a step learned since is an edge that the kept order does not have.
             if cached.has_new_edges(&project, ledger) {
                 return None;
@@ -91,8 +95,17 @@ fn fit_calls(project: &mut Project<'_>, calls: &HashMap<String, TaskCall>) -> Op
     Some(())
 }
 
+/// Nodes of which more is asked than what would become of them now.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct AskedNodes<'n> {
+    /// They are made when they were taken away, since they were asked for by their names.
+    pub by_name: &'n [NodeId],
+    /// They would run in any case.
+    pub forced: &'n [NodeId],
+}
+
 /// What would become of everything that an order holds; `None` when a description is wrong, which is reported.
-/// Steps in `forced` would run in any case. Where the project was taken over, only what can differ since is
+/// Some nodes are `asked` for. Steps that are forced would run in any case. Where the project was taken over, only what can differ since is
 /// judged.
 #[must_use]
 pub fn dry_run<'d>(
@@ -101,7 +114,7 @@ pub fn dry_run<'d>(
     vars: &Vars<'d>,
     environment: &RecordingEnvironment<'_>,
     order: &Order,
-    forced: &[NodeId],
+    asked: &AskedNodes<'_>,
     threads: usize,
 ) -> Option<PerPosition<Prediction>> {
     let run = DryRun {
@@ -109,7 +122,13 @@ pub fn dry_run<'d>(
         vars,
         environment,
         order,
-        forced,
+        forced: asked.forced,
+        wanted: asked
+            .forced
+            .iter()
+            .chain(asked.by_name)
+            .map(|node| node.name(project))
+            .collect(),
         threads,
         known: None,
     };
@@ -117,7 +136,7 @@ pub fn dry_run<'d>(
         return run.predict();
     };
     cached.look_at(project, order, environment.disk, threads);
-    let open = cached.open_positions(project, order, forced);
+    let open = cached.open_positions(project, order, asked.forced);
     let contents = cached.contents();
     let states = |path| contents.state(path);
     let known = Some(KnownSince {

@@ -40,6 +40,7 @@ pub use keep::keep;
 pub use keep::keep_patched;
 pub use key::BUILD;
 pub use key::key;
+pub use load::AskedNodes;
 pub use load::LoadedProject;
 pub use load::dry_run;
 pub use resident::ResidentProject;

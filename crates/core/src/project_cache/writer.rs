@@ -11,6 +11,7 @@ use crate::graph::NodeId;
 use crate::graph::Order;
 use crate::graph::PerPosition;
 use crate::language::ClauseKind;
+use crate::language::Manner;
 use crate::language::TopItem;
 use crate::language::item_digest;
 use crate::language::structure_digest;
@@ -79,7 +80,14 @@ pub struct Holding {
 #[must_use]
 pub fn is_keepable(project: &Project<'_>) -> bool {
     let looks_into_trees = project.sets.iter().any(|set| !set.trees.is_empty());
-    !looks_into_trees && project.unmaterialized.is_empty()
+    !looks_into_trees && project.unmaterialized.is_empty() && !has_odd_manner(project)
+}
+
+/// Whether a target runs always, or is taken away: such a project is judged as a whole by each run.
+pub fn has_odd_manner(project: &Project<'_>) -> bool {
+    let read = (0..project.decls.len()).filter_map(|index| project.decls.read_already(index));
+    let mut manners = read.flat_map(|decl| &decl.clauses.manners);
+    manners.any(|(manner, _)| matches!(manner, Manner::Always | Manner::Fleeting))
 }
 
 /// Which steps have no reason to run, as this run left them, and how all their files are recognised.

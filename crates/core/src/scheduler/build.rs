@@ -9,8 +9,10 @@ use std::collections::HashSet;
 use crate::executor::Printed;
 use crate::graph;
 use crate::graph::BuildRequest;
+use crate::graph::Node;
 use crate::graph::NodeId;
 use crate::graph::Order;
+use crate::language::Manner;
 use crate::project::Description;
 use crate::project::PathId;
 use crate::project::Project;
@@ -30,6 +32,7 @@ use crate::scheduler::event::Event;
 use crate::scheduler::event::Summary;
 use crate::scheduler::event_hub::EventHub;
 use crate::scheduler::finally::run_finally;
+use crate::scheduler::fleeting::take_away;
 use crate::scheduler::options::BuildError;
 use crate::scheduler::options::BuildOptions;
 use crate::scheduler::options::OnFailure;
@@ -199,6 +202,8 @@ impl<'s> Build<'s> {
         };
         self.warn_of_luck(&loaded.project, &plan.order);
         let found_before = self.state.progress.found_edges.len();
+        self.want_goals(&loaded.project, &plan);
+        let wanted_before = self.state.progress.wanted.len();
         let result = self.carry_out(inputs, &mut loaded, &vars, &plan)?;
         if self.state.progress.found_edges.len() > found_before && result.goes_on {
             // What was read in the wrong order is judged once more, behind what it read.
@@ -211,6 +216,15 @@ impl<'s> Build<'s> {
             return Ok(true);
         }
         self.state.progress.rejudges = false;
+        if self.state.progress.wanted.len() > wanted_before && result.goes_on {
+            // What was taken away is made first; what needs it was put off.
+            self.state.progress.forget_kept();
+            return Ok(true);
+        }
+        if self.state.progress.is_last_pass && result.goes_on && !result.failed {
+            let good = kept_in(&result.judged.good, result.open.as_ref());
+            take_away(&mut self.state, &loaded.project, &plan, &good)?;
+        }
         if !plan.trees.is_empty() {
             return Ok(self.note_materialized(&loaded.project, &plan.trees) && result.goes_on);
         }
@@ -327,6 +341,19 @@ impl<'s> Build<'s> {
             judged,
             open,
         })
+    }
+
+    /// What was asked for by name is made, whatever becomes of it otherwise.
+    fn want_goals(&mut self, project: &Project<'_>, plan: &PassPlan) {
+        for goal in &plan.goals {
+            if let Node::Step(step) = goal.node(project)
+                && let Some(decl) = project.decls.read_already(project.step(step).decl as usize)
+                && decl.clauses.has(Manner::Fleeting)
+            {
+                let wanted = &mut self.state.progress.wanted;
+                wanted.insert(project.step_name(step).to_owned());
+            }
+        }
     }
 
     /// Notes which whole folders are made now; whether there are any.

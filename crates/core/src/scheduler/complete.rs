@@ -30,7 +30,9 @@ use crate::scheduler::undeclared_edges::EdgeFinder;
 use crate::status::FileStates;
 use crate::status::StepInputs;
 use crate::status::learned_edges::FoundEdges;
+use crate::status::step_inputs::task_givens;
 use crate::store::KeepRequest;
+use crate::verdict::GivenState;
 use crate::verdict::Reason;
 use crate::verdict::ResultOrigin;
 use crate::verdict::is_as_left;
@@ -69,6 +71,13 @@ fn merged(told: Vec<Edge>, seen: Vec<Edge>) -> Vec<Edge> {
     let mut all = told;
     all.extend(seen);
     all
+}
+
+fn given(state: &GivenState) -> Given {
+    Given {
+        key: state.key.clone(),
+        value: state.value.text().map(str::to_owned),
+    }
 }
 
 /// What a step that ended well is recorded with.
@@ -213,6 +222,11 @@ impl Completion<'_, '_, '_, '_> {
             recipe_text: recipe_text.ok_or_else(wrong_description)?,
             parameters: task_parameters(&node.call),
             needs,
+            givens: task_givens(self.view.vars, project, node)
+                .ok_or_else(wrong_description)?
+                .iter()
+                .map(given)
+                .collect(),
             ..self.usage(job, end)
         })));
         Ok(entries)
@@ -233,12 +247,7 @@ impl Completion<'_, '_, '_, '_> {
             outputs: seen.outputs,
             needs: seen.needs,
             learned: seen.learned,
-            givens: givens
-                .map(|given| Given {
-                    key: given.key.clone(),
-                    value: given.value.text().map(str::to_owned),
-                })
-                .collect(),
+            givens: givens.map(given).collect(),
             ..self.usage(job, end)
         })
     }

@@ -327,6 +327,18 @@ pub enum Event {
         /// How long it took last time.
         usual: Option<Duration>,
     },
+    /// A step has a reason to run, and is guarded: it is kept as it is.
+    Guarded {
+        /// Its name.
+        step: String,
+        /// Why it would run.
+        reasons: Vec<Reason>,
+    },
+    /// What a fleeting step made was taken away: all that needs it is made.
+    TakenAway {
+        /// Where it stood.
+        path: String,
+    },
     /// A file that Hand Loom did not make stood in an output's place and was moved.
     Aside {
         /// Where it stood.

@@ -85,6 +85,7 @@ fn run_alone(
             restore: None,
             twice: None,
             retries: 0,
+            resumes: false,
             ahead: false,
         });
         while let Some(notice) = jobs.wait() {

@@ -13,6 +13,7 @@ mod end_job;
 mod event_hub;
 mod failure_hint;
 mod finally;
+mod fleeting;
 mod judge;
 mod learned_inputs;
 mod ledger_writer;

@@ -11,6 +11,7 @@ use hashbrown::HashSet;
 use crate::content::State;
 use crate::graph::Node;
 use crate::graph::Position;
+use crate::language::Manner;
 use crate::ledger::Beginning;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
@@ -112,10 +113,11 @@ impl<'s> OutputPlaces<'s> {
     ) -> Result<PreparedOutputs, BuildError> {
         let name = project.step_name(step).to_owned();
         let mut prepared = PreparedOutputs::default();
+        let resumes = self.resumes(project, step);
         for &(_, path) in project.step_outputs(project.step(step)) {
             let text = project.paths.get(path).to_owned();
             // First what is not ours: a step that never begins must not have a right to it.
-            if self.is_own_or_moved(&text, states)? {
+            if !resumes && self.is_own_or_moved(&text, states)? {
                 prepared.set_by.push(text.clone());
             }
             prepared.outputs.push(text);
@@ -123,9 +125,17 @@ impl<'s> OutputPlaces<'s> {
         for path in &prepared.outputs {
             self.clear_folder(path, events)?;
         }
+        let stays = project
+            .decl(project.step(step))
+            .clauses
+            .has(Manner::Resumes);
+        let mark = stays.then(|| Beginning::STAYS.to_owned());
         writer.record([Entry::Beginning(Box::new(Beginning {
             step: name.clone(),
-            outputs: prepared.outputs.clone(),
+            outputs: mark
+                .into_iter()
+                .chain(prepared.outputs.iter().cloned())
+                .collect(),
             set_by: prepared.set_by.clone(),
         }))])?;
         if let Err(error) = self.set_by(&mut prepared.set_by) {
@@ -142,6 +152,23 @@ impl<'s> OutputPlaces<'s> {
             self.clear_learned(learns)?;
         }
         Ok(prepared)
+    }
+
+    /// Whether a step goes on from what an earlier run of it left, finished or not. What stood there before its first
+    /// run is somebody else's.
+    fn resumes(&self, project: &Project<'_>, step: StepId) -> bool {
+        let ledger = self.ledger.borrow();
+        let name = project.step_name(step);
+        let ran_before = || {
+            ledger.step(name).is_some()
+                || ledger.bad_end(name).is_some()
+                || ledger.is_unfinished(name)
+        };
+        project
+            .decl(project.step(step))
+            .clauses
+            .has(Manner::Resumes)
+            && ran_before()
     }
 
     /// Sets old outputs by. On failure the list holds those that are, and the error names the next.
@@ -216,8 +243,18 @@ impl<'s> OutputPlaces<'s> {
         states: &mut FileStates<'_>,
     ) -> Result<Vec<(String, String)>, BuildError> {
         let mut moved = Vec::new();
+        let stays = project
+            .decl(project.step(step))
+            .clauses
+            .has(Manner::Resumes);
         for &(_, path) in project.step_outputs(project.step(step)) {
             let text = project.paths.get(path);
+            if stays {
+                // The next run goes on from it.
+                let state = states.look(text);
+                states.set(path, state);
+                continue;
+            }
             let plain = text.trim_end_matches('/');
             let cannot = |error| failed("move", plain, error);
             if self.is_empty_folder(text) {

@@ -41,11 +41,13 @@ use crate::verdict::Reason;
 
 /// How far a position has come.
 #[derive(Default)]
-struct NodeState {
+pub(super) struct NodeState {
     /// What became of it.
     ending: Option<Ending>,
     /// Whether something that it waits for ended badly.
     blocked: bool,
+    /// Whether it, or something that it waits for, needs what was taken away: the next pass makes that first.
+    pub(super) postponed: bool,
     /// Why it runs, from its verdict to its beginning.
     reasons: Vec<Reason>,
 }
@@ -65,8 +67,8 @@ pub struct Pass<'b, 's, 'p, 'd> {
     pub view: PassView<'p, 'd>,
     /// What passes share.
     pub state: &'b mut BuildState<'s>,
-    judge: Judge<'s, 'p, 'd>,
-    nodes: PerPosition<NodeState>,
+    pub(super) judge: Judge<'s, 'p, 'd>,
+    pub(super) nodes: PerPosition<NodeState>,
     /// Which positions have to be looked after.
     active: PerPosition<bool>,
     paths: CriticalPath,
@@ -98,6 +100,7 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
         let (project, order) = (self.view.project, self.view.order);
         let threads = self.state.options.threads;
         self.judge.states.survey(project, order, threads, known);
+        self.stand_in_for_fleeting();
         self.record_fresh()?;
         self.edges.behind_all_links(
             &self.view,
@@ -200,13 +203,16 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
             self.hold(position);
             return Ok(false);
         }
+        if self.nodes[position].postponed {
+            return Ok(false);
+        }
         let reasons = match self.view.node(position) {
             Node::Set(_) => {
                 self.nodes[position].ending = Some(Ending::Kept);
                 return Ok(false);
             }
             Node::Task(task) if self.view.is_remembered(task) => self.judge.task_reasons(task)?,
-            Node::Task(_) => return Ok(true),
+            Node::Task(_) => return Ok(!self.is_postponed(position)),
             Node::Step(step) => self.judge.step_reasons(step, &self.state.progress)?,
         };
         if reasons.is_empty() {
@@ -214,6 +220,15 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
             let step = self.view.name(position);
             let usual = self.judge.usual(position);
             self.state.events.tell(Event::Spared { step, usual });
+            return Ok(false);
+        }
+        if self.is_guarded(position, &reasons) {
+            self.keep(position);
+            let step = self.view.name(position);
+            self.state.events.tell(Event::Guarded { step, reasons });
+            return Ok(false);
+        }
+        if self.is_postponed(position) {
             return Ok(false);
         }
         self.nodes[position].reasons = reasons;
@@ -358,6 +373,11 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
                 self.nodes[follower].blocked = true;
             }
         }
+        if self.nodes[position].postponed {
+            for &follower in followers {
+                self.nodes[follower].postponed = true;
+            }
+        }
         self.paths.lead_on(position, followers);
     }
 
@@ -375,6 +395,7 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
             .active
             .set()
             .filter(|&position| self.nodes[position].ending.is_none())
+            .filter(|&position| !self.nodes[position].postponed)
             .collect();
         for position in open {
             let bad = |ending| matches!(ending, Some(Ending::Failed | Ending::Held));

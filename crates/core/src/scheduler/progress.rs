@@ -1,6 +1,7 @@
 //! How far a build has come: what became of each step so far, and the sums.
 
 use hashbrown::HashMap;
+use std::collections::HashSet;
 
 use crate::graph::Node;
 use crate::graph::NodeId;
@@ -24,6 +25,8 @@ pub struct Progress {
     pub is_last_pass: bool,
     /// How many jobs were begun.
     pub begun: usize,
+    /// Fleeting steps that were taken away and have to be made again, since something that needs them has to run.
+    pub wanted: HashSet<String>,
 }
 
 impl Progress {
@@ -74,6 +77,12 @@ impl Progress {
         } else if !self.endings.contains_key(name) {
             self.end(name.to_owned(), Ending::Kept);
         }
+    }
+
+    /// Everything that was kept is judged once more.
+    pub fn forget_kept(&mut self) {
+        self.endings.retain(|_, ending| *ending != Ending::Kept);
+        self.summary.kept = 0;
     }
 
     /// How many steps came to a bad end.

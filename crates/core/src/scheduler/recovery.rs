@@ -14,6 +14,7 @@ use serde::Deserialize;
 use crate::content::Reader;
 use crate::executor::local::job_markers;
 use crate::ledger::BadEnd;
+use crate::ledger::Beginning;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
 use crate::project::paths::from_root;
@@ -76,24 +77,11 @@ pub fn recover(
     };
     let killed = job_markers::end_killed(scratch)
         .map_err(|error| broken("can't tell what the last run left behind", error))?;
-    let mut outputs: BTreeSet<String> = BTreeSet::new();
-    let mut unfinished: Vec<String> = Vec::new();
-    {
-        let ledger = ledger.borrow();
-        for beginning in ledger.unfinished() {
-            unfinished.push(beginning.step.clone());
-            outputs.extend(beginning.outputs.iter().cloned());
-            if beginning.outputs.is_empty() && !beginning.step.starts_with('\0') {
-                // An older version wrote down no more than the name.
-                outputs.insert(beginning.step.clone());
-                let made = ledger.step(&beginning.step);
-                outputs.extend(
-                    made.iter()
-                        .flat_map(|step| step.outputs().map(|output| output.path.to_owned())),
-                );
-            }
-        }
-    }
+    let Unfinished {
+        steps: mut unfinished,
+        mut outputs,
+        stay,
+    } = Unfinished::of(&ledger.borrow());
     if killed.is_none() && unfinished.is_empty() {
         // Where the power failed, the marks and the journal's end may be gone, and the renames not.
         let set_by = quarantine::files_below(disk, quarantine::SET_BY);
@@ -105,6 +93,7 @@ pub fn recover(
     for slot in &killed.slots {
         outputs.extend(targets_of(scratch, *slot, root));
     }
+    outputs.retain(|path| !stay.contains(path));
     let mut recovery = Recovery {
         disk,
         clock,
@@ -139,6 +128,45 @@ pub fn recover(
     job_markers::forget_killed(scratch)
         .map_err(|error| broken("can't take the marks of the last run away", error))?;
     Ok(done)
+}
+
+/// Steps that began and did not end.
+#[derive(Default)]
+struct Unfinished {
+    steps: Vec<String>,
+    /// What they were to make.
+    outputs: BTreeSet<String>,
+    /// What stays where it is, since the step goes on from it.
+    stay: BTreeSet<String>,
+}
+
+impl Unfinished {
+    fn of(ledger: &Ledger) -> Self {
+        let mut found = Self::default();
+        for beginning in ledger.unfinished() {
+            found.steps.push(beginning.step.clone());
+            let outputs = beginning.outputs.iter().cloned();
+            if beginning
+                .outputs
+                .first()
+                .is_some_and(|first| first == Beginning::STAYS)
+            {
+                found.stay.extend(outputs);
+                continue;
+            }
+            found.outputs.extend(outputs);
+            if beginning.outputs.is_empty() && !beginning.step.starts_with('\0') {
+                // An older version wrote down no more than the name.
+                found.outputs.insert(beginning.step.clone());
+                let made = ledger.step(&beginning.step);
+                let outputs = made.iter().flat_map(|step| step.outputs());
+                found
+                    .outputs
+                    .extend(outputs.map(|output| output.path.to_owned()));
+            }
+        }
+        found
+    }
 }
 
 /// What the job that a slot was running was to make.

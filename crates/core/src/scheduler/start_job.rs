@@ -7,6 +7,7 @@ use crate::executor::Submission;
 use crate::executor::queue::Twice;
 use crate::graph::Node;
 use crate::graph::Position;
+use crate::language::Manner;
 use crate::ledger::Entry;
 use crate::ledger::StepView;
 use crate::ledger::task_key;
@@ -51,6 +52,8 @@ struct ReadyJob {
     prepared: PreparedJob,
     outputs: PreparedOutputs,
     retries: u32,
+    /// Whether it goes on from what an earlier try left.
+    resumes: bool,
     /// Its stored result.
     hit: Option<Box<Hit>>,
     /// How it is run again and compared.
@@ -102,6 +105,7 @@ impl JobStarter<'_, '_, '_, '_> {
                 outputs: ready.outputs.outputs,
                 finally: prepared.finally.clone(),
                 retries: ready.retries,
+                resumes: ready.resumes,
                 restore: restore.filter(|_| ready.twice.is_none()),
                 twice: ready.twice,
                 ahead: false,
@@ -136,6 +140,7 @@ impl JobStarter<'_, '_, '_, '_> {
             .ok_or_else(BuildError::reported)?;
         let hit = self.stored(step, reasons);
         self.state.prepare_executor()?;
+        let resumes = decl.clauses.has(Manner::Resumes);
         let learns = prepared.learn.as_ref().map(|learn| &*learn.path);
         let outputs = self.state.places.prepare(
             project,
@@ -148,7 +153,8 @@ impl JobStarter<'_, '_, '_, '_> {
         Ok(ReadyJob {
             outputs,
             retries,
-            twice: self.state.options.twice.then(|| Twice {
+            resumes,
+            twice: (self.state.options.twice && !resumes).then(|| Twice {
                 against: hit.as_ref().map(|hit| hit.restore.clone()),
                 learn: prepared.learn.as_ref().map(|learn| learn.path.clone()),
                 scratch: format!("{SCRATCH}/{}", slot.index()),
@@ -193,6 +199,7 @@ impl JobStarter<'_, '_, '_, '_> {
             prepared: prepared.ok_or_else(BuildError::reported)?,
             outputs: PreparedOutputs::default(),
             retries,
+            resumes: false,
             hit: None,
             twice: None,
         }))

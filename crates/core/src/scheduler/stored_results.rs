@@ -9,6 +9,7 @@ use crate::executor::watching::Gap;
 use crate::graph::Node;
 use crate::graph::Order;
 use crate::graph::PerPosition;
+use crate::language::Manner;
 use crate::language::SealHow;
 use crate::language::StoreHow;
 use crate::ledger::Ledger;
@@ -66,7 +67,12 @@ fn has_secret(recipe_text: &str) -> bool {
 impl<'p, 'd> StoredResults<'_, 'p, 'd> {
     /// What a step's target says of the store.
     fn says(&self, step: StepId) -> Option<StoreHow> {
-        self.project.decl(self.project.step(step)).clauses.store
+        let clauses = &self.project.decl(self.project.step(step)).clauses;
+        if clauses.has(Manner::Always) || clauses.has(Manner::Resumes) {
+            // What comes out depends on more than what it names.
+            return Some(StoreHow::Never);
+        }
+        clauses.store
     }
 
     /// Whether somebody may have shared what a step makes that usually takes so long: what is quicker nobody keeps, unless

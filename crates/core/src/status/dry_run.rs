@@ -8,6 +8,7 @@ use crate::graph::NodeId;
 use crate::graph::Order;
 use crate::graph::PerPosition;
 use crate::graph::Position;
+use crate::language::Manner;
 use crate::project::Project;
 use crate::project::StepId;
 use crate::project::TaskId;
@@ -83,6 +84,8 @@ pub struct DryRun<'a, 'd> {
     pub forced: &'a [NodeId],
     /// Threads that look at files.
     pub threads: usize,
+    /// Fleeting steps that were asked for by name.
+    pub wanted: HashSet<String>,
     /// What is known from the last run: only what can differ since is judged.
     pub known: Option<KnownSince<'a>>,
 }
@@ -102,6 +105,9 @@ impl DryRun<'_, '_> {
             }
             None => states.survey(self.project, self.order, self.threads, None),
         }
+        // What is asked for by name is made, whatever becomes of it otherwise.
+        let is_wanted = |name: &str| self.wanted.contains(name);
+        states.stand_in_for_fleeting(self.project, &is_wanted);
         // Whatever can't be read here stops the run, which says so.
         let set_by = quarantine::files_below(environment.disk, quarantine::SET_BY);
         let mut predictor = Predictor {
@@ -123,7 +129,8 @@ impl DryRun<'_, '_> {
             }
             predictor.predictions.push(prediction);
         }
-        let predictions = predictor.predictions;
+        let mut predictions = predictor.predictions;
+        self.bring_back(&states, &mut predictions);
         self.report_missing(&states, &predictions);
         Some(predictions)
     }
@@ -169,7 +176,10 @@ impl Predictor<'_, '_, '_> {
             Node::Step(step) => {
                 let reasons = self.step_reasons(step, node)?;
                 let reasons = self.certain(reasons, Some(step), &open);
-                self.decide_step(step, reasons, &open)
+                match self.is_guarded(step, &reasons) {
+                    true => (Decision::Keep, reasons),
+                    false => self.decide_step(step, reasons, &open),
+                }
             }
         };
         Some(Prediction {
@@ -178,6 +188,16 @@ impl Predictor<'_, '_, '_> {
             reasons,
             open,
         })
+    }
+
+    /// Whether a step with these reasons is left as it is.
+    fn is_guarded(&self, step: StepId, reasons: &[Reason]) -> bool {
+        let project = self.run.project;
+        let clauses = &project.decl(project.step(step)).clauses;
+        let mut outputs = project.step_outputs(project.step(step)).iter();
+        clauses.has(Manner::Guarded)
+            && !reasons.iter().any(|reason| reason.kind.is_for_guarded())
+            && outputs.all(|&(_, path)| *self.states.get(path) != State::Missing)
     }
 
     fn task_reasons(&self, task: TaskId, node: NodeId) -> Option<Vec<Reason>> {
@@ -291,6 +311,35 @@ fn decide(reasons: &[Reason], open: &[Position]) -> Decision {
 }
 
 impl DryRun<'_, '_> {
+    /// What was taken away, and is needed by something that would run, would be made first.
+    fn bring_back(&self, states: &FileStates<'_>, predictions: &mut PerPosition<Prediction>) {
+        let project = self.project;
+        let mut wanted: HashSet<StepId> = HashSet::new();
+        let positions: Vec<Position> = self.order.positions().collect();
+        for &position in positions.iter().rev() {
+            let node = self.order.node(position).node(project);
+            let is_wanted = matches!(node, Node::Step(step) if wanted.contains(&step));
+            if is_wanted && predictions[position].decision == Decision::Keep {
+                predictions[position].decision = Decision::Run;
+                predictions[position].reasons = vec![Reason {
+                    path: Some(self.order.node(position).name(project)),
+                    ..Reason::of(ReasonKind::OutputMissing)
+                }];
+            }
+            if predictions[position].decision == Decision::Keep {
+                continue;
+            }
+            let needs = match node {
+                Node::Step(step) => project.step_needs(project.step(step)),
+                Node::Task(task) => &project.tasks[task.index()].needs,
+                Node::Set(_) => continue,
+            };
+            let needs = project.open_needs(needs).map(|(_, path)| path);
+            let missing = needs.filter(|&path| states.is_taken_away(path));
+            wanted.extend(missing.filter_map(|path| project.maker(path)));
+        }
+    }
+
     /// Prerequisites that are neither there nor made would stop a run; they are told as warnings here.
     fn report_missing(&self, states: &FileStates<'_>, predictions: &PerPosition<Prediction>) {
         let project = self.project;

@@ -14,6 +14,7 @@ use crate::content::State;
 use crate::content::survey;
 use crate::graph::Node;
 use crate::graph::Order;
+use crate::language::Manner;
 use crate::ledger::Entry;
 use crate::ledger::Ledger;
 use crate::project::Need;
@@ -45,6 +46,8 @@ pub struct FileStates<'a> {
     of_names: HashMap<(String, u64), Digest>,
     /// Paths at which a link stands, or a folder with links in it.
     pub linked: HashSet<PathId>,
+    /// Paths of fleeting outputs that were taken away, and count as if they were there.
+    taken_away: HashSet<PathId>,
     /// Records of files that had to be read, not yet in the ledger.
     fresh: Vec<Entry>,
     buffer: Vec<u8>,
@@ -61,6 +64,7 @@ impl<'a> FileStates<'a> {
             of_learned: HashMap::new(),
             of_names: HashMap::new(),
             linked: HashSet::new(),
+            taken_away: HashSet::new(),
             fresh: Vec::new(),
             buffer: Vec::new(),
         }
@@ -123,6 +127,45 @@ impl<'a> FileStates<'a> {
         }
     }
 
+    /// Lets outputs of fleeting steps that are not there count as they were left, unless the step is wanted.
+    pub fn stand_in_for_fleeting(
+        &mut self,
+        project: &Project<'_>,
+        is_wanted: &dyn Fn(&str) -> bool,
+    ) {
+        let ledger = self.ledger.borrow();
+        for index in 0..project.steps.len() {
+            let step = StepId::from_index(index);
+            let Some(decl) = project.decls.read_already(project.step(step).decl as usize) else {
+                continue;
+            };
+            let name = project.step_name(step);
+            if !decl.clauses.has(Manner::Fleeting) || is_wanted(name) {
+                continue;
+            }
+            let Some(record) = ledger.step(name) else {
+                continue;
+            };
+            for &(_, path) in project.step_outputs(project.step(step)) {
+                let text = project.paths.get(path);
+                let made = record.outputs().find(|output| output.path == text);
+                let is_missing = self.of_path.get(path.index()) == Some(&Some(State::Missing));
+                if let Some(digest) = made.and_then(|made| made.digest)
+                    && is_missing
+                {
+                    self.of_path[path.index()] = Some(State::Content(digest));
+                    self.taken_away.insert(path);
+                }
+            }
+        }
+    }
+
+    /// Whether a path only counts as if it were there.
+    #[must_use]
+    pub fn is_taken_away(&self, path: PathId) -> bool {
+        self.taken_away.contains(&path)
+    }
+
     /// The digest of names that a step saw in a folder, which is empty for the root or ends with a slash, as far as they
     /// count. Many steps see the same.
     pub fn names_seen(&mut self, project: &Project<'_>, folder: &str, names: &[String]) -> Digest {
@@ -180,6 +223,7 @@ impl<'a> FileStates<'a> {
         if self.of_path.len() <= path.index() {
             self.of_path.resize(path.index() + 1, None);
         }
+        self.taken_away.remove(&path);
         self.of_path[path.index()] = Some(state);
     }
 

@@ -4,6 +4,7 @@
 //! [`DryRun`] tells what a run would do, [`clean()`] takes away what was made, and a [`WatchSet`] knows what a
 //! changed path means.
 
+pub mod accept;
 pub mod clean;
 pub mod dry_run;
 pub mod environment;
@@ -13,6 +14,8 @@ pub mod listing;
 pub mod step_inputs;
 pub mod watch_set;
 
+pub use accept::AcceptError;
+pub use accept::accept;
 pub use clean::CleanError;
 pub use clean::CleanForecast;
 pub use clean::Cleaned;

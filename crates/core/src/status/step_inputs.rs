@@ -3,17 +3,21 @@
 use std::cell::OnceCell;
 
 use crate::content::State;
+use crate::language::Manner;
 use crate::ledger::Ledger;
 use crate::ledger::task_key;
 use crate::project::PathId;
 use crate::project::Project;
 use crate::project::StepId;
 use crate::project::TaskId;
+use crate::project::TaskNode;
+use crate::project::clauses::Clauses;
 use crate::project::decl::Decl;
 use crate::project::environment::OutputError;
 use crate::project::frame::Frame;
 use crate::project::recipe_text::task_parameters;
 use crate::project::recipe_text::task_recipe_text;
+use crate::project::task_frame::task_frame;
 use crate::project::values::Vars;
 use crate::status::file_states::FileStates;
 use crate::text::Diagnostic;
@@ -125,6 +129,7 @@ impl<'p, 'd> StepInputs<'p, 'd> {
             needs: &needs,
             givens: self.givens(step)?,
             asked,
+            always: project.decl(node).clauses.has(Manner::Always),
             learned: Some(&learned),
             says_learn: learns,
         }))
@@ -154,8 +159,9 @@ impl<'p, 'd> StepInputs<'p, 'd> {
             parameters: &task_parameters(&node.call),
             outputs: &[],
             needs: &needs,
-            givens: &[],
+            givens: &task_givens(self.vars, project, node)?,
             asked,
+            always: false,
             learned: None,
             says_learn: false,
         }))
@@ -178,18 +184,34 @@ impl<'p, 'd> StepInputs<'p, 'd> {
 
 /// A target's inputs that are no files.
 fn givens<'d>(vars: &Vars<'d>, decl: &Decl<'d>) -> Option<Vec<GivenState>> {
-    let frame = decl.fixed_frame();
+    givens_of(vars, &decl.clauses, &decl.fixed_frame())
+}
+
+/// A remembered task's inputs that are no files.
+pub fn task_givens<'d>(
+    vars: &Vars<'d>,
+    project: &Project<'d>,
+    task: &TaskNode<'d>,
+) -> Option<Vec<GivenState>> {
+    let clauses = &task.decl.clauses;
+    if clauses.given_env.is_empty() && clauses.given_output.is_empty() {
+        return Some(Vec::new());
+    }
+    givens_of(vars, clauses, &task_frame(vars, project, task)?)
+}
+
+fn givens_of(vars: &Vars<'_>, clauses: &Clauses<'_>, frame: &Frame<'_>) -> Option<Vec<GivenState>> {
     let mut givens = Vec::new();
-    for words in &decl.clauses.given_env {
-        for name in vars.words(words, &frame)?.texts() {
+    for words in &clauses.given_env {
+        for name in vars.words(words, frame)?.texts() {
             givens.push(GivenState {
                 key: format!("env {name}"),
                 value: vars.environment.env(name).into(),
             });
         }
     }
-    for words in &decl.clauses.given_output {
-        givens.push(given_output(vars, words, &frame)?);
+    for words in &clauses.given_output {
+        givens.push(given_output(vars, words, frame)?);
     }
     Some(givens)
 }

@@ -8,6 +8,15 @@ mod given;
 mod origin;
 mod reason;
 
+/// The line of a record whose result was not made, but taken as made; no reason is called so.
+pub const ACCEPTED: &str = "accepted-as-it-was \n";
+
+/// Whether a record's reasons say that its result was taken as made.
+#[must_use]
+pub fn is_accepted(reasons: &str) -> bool {
+    reasons == ACCEPTED
+}
+
 pub use given::GivenState;
 pub use given::GivenValue;
 pub use origin::ResultOrigin;
@@ -52,6 +61,8 @@ pub struct StepState<'a> {
     pub givens: &'a [GivenState],
     /// Whether it was asked for, reason or not.
     pub asked: bool,
+    /// Whether it runs whenever it is reached.
+    pub always: bool,
     /// What stands at a path that the step found out itself; none when that is not to be compared.
     pub learned: Option<&'a dyn Fn(&str) -> State>,
     /// Whether its description says that it finds anything out.
@@ -61,7 +72,8 @@ pub struct StepState<'a> {
 /// Whether a step has no reason to run.
 #[must_use]
 pub fn is_kept(state: &StepState<'_>, ledger: &Ledger) -> bool {
-    if state.asked || ledger.is_unfinished(state.key) || ended_badly(state, ledger) {
+    if state.asked || state.always || ledger.is_unfinished(state.key) || ended_badly(state, ledger)
+    {
         return false;
     }
     let Some(record) = ledger.step(state.key) else {
@@ -197,6 +209,9 @@ pub fn reasons(state: &StepState<'_>, ledger: &Ledger) -> Vec<Reason> {
     let alone = ledger.is_unfinished(state.key) || ended_badly(state, ledger);
     if alone || !reasons.is_empty() {
         reasons.extend(bad.map(Reason::of));
+    }
+    if state.always {
+        reasons.push(Reason::of(ReasonKind::Always));
     }
     if state.asked {
         reasons.push(Reason::of(ReasonKind::Asked));

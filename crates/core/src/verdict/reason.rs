@@ -36,13 +36,15 @@ pub enum ReasonKind {
     GivenChanged,
     /// Its last run failed.
     FailedBefore,
+    /// It runs whenever it is reached.
+    Always,
     /// It was asked for with `--again`.
     Asked,
 }
 
 impl ReasonKind {
     /// All kinds, in their order.
-    pub const ALL: [Self; 15] = [
+    pub const ALL: [Self; 16] = [
         Self::NeverMade,
         Self::OutputMissing,
         Self::OutputEdited,
@@ -57,8 +59,15 @@ impl ReasonKind {
         Self::LearnedListing,
         Self::GivenChanged,
         Self::FailedBefore,
+        Self::Always,
         Self::Asked,
     ];
+
+    /// Whether also a guarded step runs for it, while its outputs are there.
+    #[must_use]
+    pub fn is_for_guarded(self) -> bool {
+        matches!(self, Self::Asked | Self::NeverMade | Self::Unfinished)
+    }
 
     /// Its name in events and in JSON.
     #[must_use]
@@ -78,6 +87,7 @@ impl ReasonKind {
             Self::LearnedAppeared => "learned-appeared",
             Self::LearnedListing => "learned-listing",
             Self::GivenChanged => "given-changed",
+            Self::Always => "always",
             Self::Asked => "asked",
         }
     }
@@ -195,6 +205,7 @@ impl Reason {
             }
             ReasonKind::GivenChanged if self.was.is_none() => format!("{path} is newly asked for"),
             ReasonKind::GivenChanged => format!("{path} gives something else"),
+            ReasonKind::Always => "it always runs".to_owned(),
             ReasonKind::Asked => "asked for".to_owned(),
         }
     }

@@ -8,6 +8,7 @@ use handloom_core::project::Project;
 use handloom_core::project::ProjectBuilder;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::values::Vars;
+use handloom_core::project_cache::AskedNodes;
 use handloom_core::project_cache::CachedProject;
 use handloom_core::project_cache::LoadedProject;
 use handloom_core::project_cache::dry_run;
@@ -53,7 +54,7 @@ impl<'d> Seen<'_, 'd> {
             self.vars,
             self.environment,
             order,
-            &[],
+            &AskedNodes::default(),
             1,
         );
         predictions.expect("no mistake")

@@ -129,6 +129,7 @@ impl Compared {
             needs: &needs,
             givens: &self.givens,
             asked: false,
+            always: false,
             learned: Some(&learned),
             says_learn: true,
         })
