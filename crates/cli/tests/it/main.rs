@@ -21,6 +21,7 @@ mod manners;
 mod names;
 mod others;
 mod pictures;
+mod projects;
 mod reports;
 mod safety;
 mod screen;

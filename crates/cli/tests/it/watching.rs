@@ -844,3 +844,44 @@ fn what_a_watched_recipe_looked_for_is_a_cause() {
     watch.calm();
     assert_eq!(bed.read("out/x"), "one\ntwo\nthere\n");
 }
+
+#[test]
+fn files_that_values_come_from_are_watched() {
+    let bed = Bed::new(
+        "let rate = value p.toml rate\nlet name = other.toml\nlet more = value @{name} x\nenv file .env if there\ninclude local.loom if there\ntarget out\n  needs source\n  recipe: echo @{rate} @{more} ${A-} @{mode} > @{target}\nlet mode = one\n",
+    );
+    bed.write("source", "");
+    bed.write("p.toml", "rate = 1\n");
+    bed.write("other.toml", "x = 1\n");
+    let mut watch = Watch::start(&bed, &[]);
+    assert_eq!(watch.next(), ["out made never-made"]);
+    for (file, text, holds) in [
+        ("p.toml", "rate = 2\n", "2 1 one\n"),
+        ("other.toml", "x = 2\n", "2 2 one\n"),
+        (".env", "A=a\n", "2 2 a one\n"),
+        (
+            "local.loom",
+            "let mode = two when @{os} is not plan9\n",
+            "2 2 a one\n",
+        ),
+    ] {
+        watch.calm();
+        watch.save(file, text);
+        if file != "local.loom" {
+            assert_eq!(
+                watch.next_that_does(),
+                ["out made recipe-changed"],
+                "{file}"
+            );
+        }
+        assert_eq!(bed.read("out"), holds);
+    }
+    watch.calm();
+    watch.save("p.toml", "rate = \n");
+    wait_for("it says what is wrong", || {
+        watch.said().contains("`p.toml` line 1")
+    });
+    watch.save("p.toml", "rate = 3\n");
+    assert_eq!(watch.next_that_does(), ["out made recipe-changed"]);
+    let _ = watch.end(Signal::TERM);
+}

@@ -1,12 +1,10 @@
 //! Checks of every recipe's names, without working out a value: a misspelt variable is reported
 //! before anything runs, also in a step that nobody asked for.
 
-use crate::language::Let;
 use crate::language::Name;
 use crate::language::Piece;
 use crate::language::Script;
 use crate::language::TopItem;
-use crate::language::ValueSyntax;
 use crate::language::VarRef;
 use crate::language::Word;
 use crate::language::script_names;
@@ -15,7 +13,6 @@ use crate::project::decl::Decl;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::model::Project;
-use crate::project::paths::from_root;
 use crate::project::script::interpreter;
 use crate::project::shell::is_shell;
 use crate::project::value::Value;
@@ -35,19 +32,7 @@ pub fn check_names<'d>(vars: &Vars<'d>, project: &Project<'d>) {
 
 /// Refuses values from files that a step makes: they are taken before anything is made.
 fn check_data_files(vars: &Vars<'_>, project: &Project<'_>) {
-    // What was asked already, and what is written plainly and only asked when a recipe is put together.
-    let mut files = vars.data_files.borrow().clone();
-    for (part, _, definitions) in vars.declared() {
-        let folder = &vars.description.parts[part.index()].folder;
-        for word in definitions
-            .iter()
-            .filter_map(|definition| data_file(definition))
-        {
-            if let Some(text) = vars.literal(word) {
-                files.insert(from_root(folder, text), word.span);
-            }
-        }
-    }
+    let files = vars.named_data_files();
     for (file, &span) in &files {
         let path = project.paths.find(file);
         let Some(maker) = path.and_then(|path| project.maker(path)) else {
@@ -59,16 +44,6 @@ fn check_data_files(vars: &Vars<'_>, project: &Project<'_>) {
                 .also(target, "makes it")
                 .help("values are taken before anything is made: let the recipe read the file, which the target `needs`"),
         );
-    }
-}
-
-/// The word that names the file that a value is taken from.
-fn data_file(definition: &Let) -> Option<&Word> {
-    match &definition.value {
-        ValueSyntax::FileValue { file, .. }
-        | ValueSyntax::FileLines(file)
-        | ValueSyntax::Column { file, .. } => Some(file),
-        _ => None,
     }
 }
 

@@ -1,12 +1,15 @@
 //! Values that stand in files of the project: `value`, `lines`, `table`, and the rows that an `each` goes through.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use crate::data_files::FileAnswer;
 use crate::data_files::FileQuestion;
 use crate::language::Comparison;
 use crate::language::Condition;
+use crate::language::Let;
 use crate::language::RowCondition;
+use crate::language::ValueSyntax;
 use crate::language::Word;
 use crate::language::WordKind;
 use crate::language::WordPart;
@@ -53,7 +56,43 @@ impl TableRows {
     }
 }
 
+/// The word that names the file that a value is taken from.
+fn data_file(definition: &Let) -> Option<&Word> {
+    match &definition.value {
+        ValueSyntax::FileValue { file, .. }
+        | ValueSyntax::FileLines(file)
+        | ValueSyntax::Column { file, .. } => Some(file),
+        _ => None,
+    }
+}
+
 impl<'d> Vars<'d> {
+    /// The files that values are taken from, each with a place that names it: those that were asked, and those that are
+    /// named plainly and may only be asked when a recipe is put together.
+    #[must_use]
+    pub fn named_data_files(&self) -> BTreeMap<String, Span> {
+        let mut files = self.data_files.borrow().clone();
+        for (part, _, definitions) in self.declared() {
+            let folder = &self.description.parts[part.index()].folder;
+            for word in definitions
+                .iter()
+                .filter_map(|definition| data_file(definition))
+            {
+                if let Some(text) = self.literal(word) {
+                    files.insert(from_root(folder, text), word.span);
+                }
+            }
+        }
+        for (part, env) in self.description.parts.iter().zip(&self.part_env) {
+            for file in &env.files {
+                if let Some(text) = self.literal(&file.file) {
+                    files.insert(from_root(&part.folder, text), file.file.span);
+                }
+            }
+        }
+        files
+    }
+
     /// `value FILE KEY`
     pub(super) fn file_value(&self, file: &Word, key: &[Word], frame: &Frame<'_>) -> Option<Value> {
         let mut way = Vec::new();

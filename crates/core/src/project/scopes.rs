@@ -140,16 +140,23 @@ impl<'d> Vars<'d> {
         }
     }
 
-    /// Where a name is looked for: `geo/incs` is `incs` as the part in `geo/` sees it. None when there is no such part.
+    /// Where a name is looked for: `geo/incs` is `incs` as the part in `geo/` sees it, seen from here or from a part above.
+    /// None when there is no such part.
     fn seen_from<'n>(&self, part: PartId, name: &'n str) -> Option<(PartId, &'n str)> {
         let Some((folder, name)) = name.rsplit_once('/') else {
             return Some((part, name));
         };
-        let own = &self.description.parts[part.index()].folder;
-        let folder = format!("{}/", from_root(own, folder));
-        let mut parts = (0..).map(PartId).zip(&self.description.parts);
-        let (part, _) = parts.find(|(_, part)| part.folder == folder)?;
-        Some((part, name))
+        let mut at = Some(part);
+        while let Some(id) = at {
+            let part = &self.description.parts[id.index()];
+            let folder = format!("{}/", from_root(&part.folder, folder));
+            let mut parts = (0..).map(PartId).zip(&self.description.parts);
+            if let Some((found, _)) = parts.find(|(_, part)| part.folder == folder) {
+                return Some((found, name));
+            }
+            at = part.parent;
+        }
+        None
     }
 
     /// The part that a name seen from a part is defined in.

@@ -195,7 +195,7 @@ impl<'s> Build<'s> {
             &context.ledger.borrow(),
             &inputs.request.calls,
         );
-        self.watch_description(inputs, &loaded, &folders);
+        self.watch_description(inputs, &loaded, &vars);
         report(&mut self.state, &vars)?;
         let Some(plan) = self.plan(inputs, &mut loaded, &vars)? else {
             return Ok(false);
@@ -205,6 +205,7 @@ impl<'s> Build<'s> {
         self.want_goals(&loaded.project, &plan);
         let wanted_before = self.state.progress.wanted.len();
         let result = self.carry_out(inputs, &mut loaded, &vars, &plan)?;
+        self.watch_data_files();
         if self.state.progress.found_edges.len() > found_before && result.goes_on {
             // What was read in the wrong order is judged once more, behind what it read.
             self.state.progress.rejudges = true;
@@ -459,8 +460,9 @@ impl<'s> Build<'s> {
         &mut self,
         inputs: &Inputs<'_>,
         loaded: &LoadedProject<'_>,
-        folders: &Folders<'_>,
+        vars: &Vars<'_>,
     ) {
+        let folders = vars.folders;
         if let Some((watch_set, _)) = &mut self.watch {
             watch_set.add_description(&inputs.description.sources);
             let (mut seen, mut told) = match &loaded.cached {
@@ -473,10 +475,22 @@ impl<'s> Build<'s> {
             let cached = loaded.cached.as_ref();
             watch_set.add_data_files(cached.into_iter().flat_map(CachedProject::data_files));
             watch_set.add_data_files(inputs.description.absent.iter().map(String::as_str));
-            let answered = self.state.context.environment.answered_files();
-            watch_set.add_data_files(answered.iter().map(|file| file.path.as_str()));
-            let absent = self.state.context.environment.absent_files();
-            watch_set.add_data_files(absent.iter().map(String::as_str));
+            watch_set.add_data_files(vars.named_data_files().keys().map(String::as_str));
+        }
+    }
+
+    /// Tells the watcher of files that values were taken from while recipes were put together.
+    fn watch_data_files(&mut self) {
+        let environment = self.state.context.environment;
+        if let Some((watch_set, tell)) = &mut self.watch {
+            let answered = environment.answered_files();
+            let mut is_new =
+                watch_set.add_data_files(answered.iter().map(|file| file.path.as_str()));
+            let absent = environment.absent_files();
+            is_new |= watch_set.add_data_files(absent.iter().map(String::as_str));
+            if is_new {
+                tell(watch_set);
+            }
         }
     }
 

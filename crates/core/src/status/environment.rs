@@ -23,6 +23,7 @@ use crate::project::secret;
 use crate::world::Clock;
 use crate::world::Digest;
 use crate::world::Disk;
+use crate::world::FileKind;
 
 /// Runs a command of the project for its output.
 pub type CommandRunner<'a> = dyn Fn(&[String], &str) -> Result<String, OutputError> + 'a;
@@ -236,6 +237,12 @@ impl<'a> RecordingEnvironment<'a> {
         let unreadable = |error| DataError::unreadable(path, error);
         let read_at = self.clock.now();
         let stat = self.disk.stat(path).map_err(unreadable)?;
+        if stat
+            .as_ref()
+            .is_some_and(|stat| stat.kind != FileKind::File)
+        {
+            return Err(DataError::unreadable(path, "it is no file"));
+        }
         if let Some(stat) = &stat
             && stat.size > data_files::MAX_SIZE
         {

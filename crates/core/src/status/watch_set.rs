@@ -104,10 +104,13 @@ impl WatchSet {
     }
 
     /// Adds files that values of the description are taken from, or that it would put in if they were there.
-    pub fn add_data_files<'f>(&mut self, files: impl Iterator<Item = &'f str>) {
+    /// Whether any of them is new.
+    pub fn add_data_files<'f>(&mut self, files: impl Iterator<Item = &'f str>) -> bool {
+        let before = self.description.len();
         for file in files {
             self.add_text(file);
         }
+        self.description.len() > before
     }
 
     /// Adds what working a project out depended on: the folders that were listed, and the paths that were

@@ -1,0 +1,2 @@
+#include "lamp.h"
+unsigned char lamp_state(void) { return LIT; }

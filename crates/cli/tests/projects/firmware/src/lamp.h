@@ -1,0 +1,2 @@
+#define LIT 1
+unsigned char lamp_state(void);

@@ -1,0 +1,3 @@
+#include <avr/io.h>
+#include "lamp.h"
+int main(void) { DDRB = 1; for (;;) { PORTB = lamp_state(); } }

@@ -1,0 +1,1 @@
+#define LIT 1

@@ -1,0 +1,1 @@
+int lamp_off(void) { return 0; }

@@ -1,0 +1,2 @@
+#include "lamp.h"
+int lamp_on(void) { return LIT; }

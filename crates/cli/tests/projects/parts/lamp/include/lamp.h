@@ -1,0 +1,2 @@
+#define LAMP 3
+int lamp(void);

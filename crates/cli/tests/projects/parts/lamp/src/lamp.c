@@ -1,0 +1,2 @@
+#include "lamp.h"
+int lamp(void) { return LAMP; }
