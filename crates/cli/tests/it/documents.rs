@@ -2,6 +2,13 @@
 
 use std::path::PathBuf;
 
+use handloom_core::language::CLAUSES;
+use handloom_core::language::Comparison;
+use handloom_core::language::RESERVED;
+use handloom_core::language::SELECTORS;
+use handloom_core::language::TOP;
+use handloom_core::language::VALUE_FORMS;
+
 use crate::bed::Bed;
 
 fn root() -> PathBuf {
@@ -118,6 +125,82 @@ fn check(example: &str, directions: &Directions) {
     bed.run(&["list"]).status(0);
 }
 
+/// All that the language has is explained in the document, and stands in an example that runs.
+#[test]
+fn the_language_is_documented_as_a_whole() {
+    let text = std::fs::read_to_string(root().join("docs/language.md")).unwrap();
+    let (mut examples, mut prose) = (String::new(), String::new());
+    let mut fence: Option<&str> = None;
+    for line in text.lines() {
+        match (line.strip_prefix("```"), fence) {
+            (Some(_), Some(_)) => fence = None,
+            (Some(kind), None) => fence = Some(kind),
+            (None, Some("loom")) => examples.extend([line, "\n"]),
+            (None, Some(_)) => {}
+            // What the card at the top lists is not explained by that.
+            (None, None) if line.starts_with('|') => {}
+            (None, None) => prose.extend([line, "\n"]),
+        }
+    }
+    let is_in = |text: &str, word: &str| {
+        let is_part = |c: Option<char>| c.is_some_and(|c| c.is_alphanumeric() || c == '_');
+        text.match_indices(word).any(|(at, _)| {
+            !is_part(text[..at].chars().next_back())
+                && !is_part(text[at + word.len()..].chars().next())
+        })
+    };
+    let mut wrong: Vec<String> = Vec::new();
+    let mut check = |kind: &str, word: &str, written: &str| {
+        if !prose
+            .split('`')
+            .skip(1)
+            .step_by(2)
+            .any(|code| is_in(code, word))
+        {
+            wrong.push(format!("{kind} `{word}` is not explained"));
+        }
+        let is_shown = match written.starts_with('.') {
+            true => examples.contains(written),
+            false => is_in(&examples, written),
+        };
+        if !is_shown {
+            wrong.push(format!("{kind} `{word}` is in no example"));
+        }
+    };
+    for word in TOP {
+        check("the keyword", word, word);
+    }
+    for word in CLAUSES {
+        check("the clause", word, word);
+    }
+    for word in VALUE_FORMS {
+        check("the value", word, &format!("= {word}"));
+    }
+    for word in SELECTORS {
+        check("the part", word, &format!(".{word}"));
+    }
+    for word in RESERVED {
+        check("the name", word, &format!("@{{{word}"));
+    }
+    for how in Comparison::ALL {
+        check("the comparison", how.written(), how.written());
+    }
+    for word in [
+        "and", "or", "not", "except", "when", "where", "take", "into", "if there", "one of",
+        "each", "raw",
+    ] {
+        check("the word", word, word);
+    }
+    // The keys of the job file, as a job has them.
+    let bed = Bed::new("target out\n  recipe: cp $HANDLOOM_JOB @{target}\n");
+    bed.run(&[]).status(0);
+    let job: serde_json::Value = serde_json::from_str(&bed.read("out")).unwrap();
+    for key in job.as_object().unwrap().keys() {
+        check("the key", key, &format!("\"{key}\""));
+    }
+    assert!(wrong.is_empty(), "{wrong:#?}");
+}
+
 #[test]
 fn the_shipped_descriptions_are_laid_out_in_the_standard_way() {
     let text = std::fs::read_to_string(root().join("examples/almanac/hand.loom")).unwrap();
@@ -135,12 +218,7 @@ fn the_editors_know_every_keyword() {
     .unwrap();
     let vim = std::fs::read_to_string(root().join("editors/vim/syntax/handloom.vim")).unwrap();
     let all = grammar.to_string();
-    for keyword in [
-        "let", "default", "target", "task", "include", "recipes", "supply", "setting", "language",
-        "about", "needs", "after", "each", "learn", "given", "env", "in", "when", "takes", "limit",
-        "retry", "terminal", "remember", "sealed", "store", "always", "resumes", "guarded",
-        "fleeting", "steps", "finally", "recipe",
-    ] {
+    for keyword in TOP.iter().chain(CLAUSES) {
         assert!(
             all.contains(keyword),
             "{keyword} is not in the TextMate grammar"

@@ -125,7 +125,8 @@ fn firmware_for_two_boards() {
         .output()
         .is_ok();
     if !has_compiler && std::env::var_os("HANDLOOM_COMPILERS").is_none() {
-        println!("no avr-gcc: the firmware is not made");
+        use std::io::Write;
+        let _ = writeln!(std::io::stderr(), "no avr-gcc: the firmware is not made");
         return;
     }
     play("firmware");

@@ -26,6 +26,11 @@ mod unread;
 mod value_syntax;
 mod words;
 
+pub use names::CLAUSES;
+pub use names::RESERVED;
+pub use names::SELECTORS;
+pub use names::TOP;
+pub use names::VALUE_FORMS;
 pub use names::is_name;
 pub use outline::OutlineItem;
 pub use outline::item_digest;

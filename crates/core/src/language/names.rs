@@ -13,6 +13,16 @@ pub const CLAUSES: &[&str] = &[
     "fleeting", "steps", "finally", "recipe",
 ];
 
+/// What may stand first behind the `=` of a `let`, and says what kind of value it is.
+pub const VALUE_FORMS: &[&str] = &[
+    "files", "env", "output", "secret", "match", "only", "value", "lines", "table",
+];
+
+/// The parts of a value that `@{name.part}` takes, besides numbers.
+pub const SELECTORS: &[&str] = &[
+    "dir", "name", "stem", "ext", "first", "rest", "count", "joined",
+];
+
 /// The names a recipe has without a `let`.
 pub const RESERVED: &[&str] = &[
     "needs", "target", "learn", "extra", "here", "os", "arch", "root",

@@ -1,6 +1,7 @@
 //! The words of a line: white space separates, quotes keep together, `@{…}` puts in.
 
 use crate::language::lines::offset;
+use crate::language::names::SELECTORS;
 use crate::language::names::name_length;
 use crate::language::syntax::Name;
 use crate::language::syntax::Piece;
@@ -13,10 +14,6 @@ use crate::text::Diagnostic;
 use crate::text::SourceId;
 use crate::text::Span;
 use crate::text::nearest;
-
-const SELECTORS: &[&str] = &[
-    "dir", "name", "stem", "ext", "first", "rest", "count", "joined",
-];
 
 /// Reads words out of one text.
 pub struct WordLexer<'a> {
