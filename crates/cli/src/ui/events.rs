@@ -183,7 +183,10 @@ impl EventWriter {
             },
             Event::Read(read) => EventLine::Read(read),
             Event::Summary(summary) => EventLine::Summary(*summary),
-            Event::Printed { .. } | Event::Finally { .. } | Event::Restoring { .. } => return,
+            Event::Printed { .. }
+            | Event::Finally { .. }
+            | Event::Said { .. }
+            | Event::Restoring { .. } => return,
         };
         self.put(&line);
     }

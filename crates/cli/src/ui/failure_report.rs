@@ -87,6 +87,7 @@ fn what_went_wrong(failure: &JobFailure) -> String {
                     .to_owned()
             }
             Exit::NotStarted(why) | Exit::NoRoom(why) => format!("could not start: {why}"),
+            Exit::DidNotStay(why) => why.clone(),
             Exit::ReadsTerminal => {
                 "reads the terminal: mark the task `terminal`, or give the program its input".to_owned()
             }
@@ -177,4 +178,31 @@ fn lines(output: &[u8], theme: Theme, block: &mut String) {
         block.push_str(line);
         block.push('\n');
     }
+}
+
+/// What the `finally` of a step that is held printed.
+pub fn finally(theme: Theme, step: &str, output: &Printed) -> String {
+    let mut block = format!(
+        "{}  {}\n",
+        theme.paint(Role::Faint, &format!("{:>7}", "finally")),
+        theme.paint(Role::Name, &text::safe(step))
+    );
+    indented(output, theme, &mut block);
+    block
+}
+
+/// What a task that stays printed last, when a step failed that needs it.
+pub fn said(theme: Theme, step: &str, needed_by: &str, text: &[u8]) -> String {
+    let mut block = format!(
+        "{}  {}, which {} needs, printed last\n",
+        theme.paint(Role::Faint, &format!("{:>7}", "stays")),
+        theme.paint(Role::Name, &text::safe(step)),
+        text::safe(needed_by)
+    );
+    let said = Printed {
+        start: text.to_vec(),
+        ..Printed::default()
+    };
+    indented(&said, theme, &mut block);
+    block
 }

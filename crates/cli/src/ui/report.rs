@@ -169,15 +169,13 @@ impl<'a> Report<'a> {
             Event::Ended(ended) => self.ended(ended),
             Event::Printed { step, text } => self.printed(step, text),
             Event::Read(read) => self.reads.add(read),
+            Event::Said {
+                step,
+                needed_by,
+                text,
+            } => self.put(&failure_report::said(self.theme(), step, needed_by, text)),
             Event::Finally { step, output } => {
-                let theme = self.theme();
-                let mut block = format!(
-                    "{}  {}\n",
-                    theme.paint(Role::Faint, &format!("{:>7}", "finally")),
-                    theme.paint(Role::Name, &text::safe(step))
-                );
-                failure_report::indented(output, theme, &mut block);
-                self.put(&block);
+                self.put(&failure_report::finally(self.theme(), step, output));
             }
             Event::Guarded { step, reasons } => {
                 let theme = self.theme();

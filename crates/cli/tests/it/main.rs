@@ -26,6 +26,7 @@ mod reports;
 mod safety;
 mod screen;
 mod sealed;
+mod services;
 mod shared;
 mod silent;
 mod stale;

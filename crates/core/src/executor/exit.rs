@@ -17,6 +17,8 @@ pub enum Exit {
     NotStarted(String),
     /// It could not be started, since the system had too little left of something: no fault of the recipe.
     NoRoom(String),
+    /// It was to go on running for others, and was not ready in time or ended too early.
+    DidNotStay(String),
     /// It was ended, since it waited for a terminal that it does not have.
     ReadsTerminal,
 }
@@ -31,7 +33,7 @@ impl Exit {
             Self::Signal(signal) => 128 + signal,
             Self::OutOfMemory => 137,
             Self::TimedOut(_) => 124,
-            Self::NotStarted(_) | Self::NoRoom(_) => 127,
+            Self::NotStarted(_) | Self::NoRoom(_) | Self::DidNotStay(_) => 127,
             Self::ReadsTerminal => 125,
         }
     }
@@ -45,6 +47,7 @@ impl Exit {
             Self::TimedOut(limit) => format!("longer than {} s", limit.as_secs()),
             Self::OutOfMemory => "out of memory".to_owned(),
             Self::NotStarted(_) | Self::NoRoom(_) => "not started".to_owned(),
+            Self::DidNotStay(why) => why.clone(),
             Self::ReadsTerminal => "reads the terminal".to_owned(),
         }
     }

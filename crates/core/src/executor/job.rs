@@ -1,6 +1,7 @@
 //! A job, and how it went.
 
 use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use crate::executor::capture::Printed;
@@ -57,6 +58,8 @@ pub struct Job {
     pub terminal: bool,
     /// Whether it goes on when the run is to end: it tidies up.
     pub shielded: bool,
+    /// Ended when this is set, as it is asked to when the run is to end.
+    pub stop: Option<Arc<AtomicBool>>,
     /// Where all that it prints is written, from the root.
     pub log: Option<String>,
     /// Whether it is noted what its processes look at, and how far.

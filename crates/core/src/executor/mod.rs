@@ -8,6 +8,7 @@
 pub mod cancel;
 pub mod capture;
 pub mod exit;
+mod hosting;
 pub mod job;
 pub mod local;
 pub mod queue;
@@ -29,6 +30,7 @@ pub use local::LocalExecutor;
 pub use local::control::ProcessControl;
 pub use queue::ExecutionContext;
 pub use queue::Executor;
+pub use queue::HostedJob;
 pub use queue::JobEnd;
 pub use queue::JobQueue;
 pub use queue::Notice;

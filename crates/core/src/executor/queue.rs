@@ -2,6 +2,7 @@
 
 use std::io;
 use std::sync::Arc;
+use std::sync::Mutex;
 use std::sync::atomic::AtomicBool;
 use std::thread::Scope;
 use std::time::Duration;
@@ -55,6 +56,20 @@ pub struct Twice {
     pub scratch: String,
 }
 
+/// A job that goes on running beside the others.
+pub struct HostedJob {
+    /// The job; it has something that ends it.
+    pub job: Arc<Job>,
+    /// Succeeds once it is ready; none for one that is ready as soon as it runs.
+    pub ready: Option<Job>,
+    /// It must be ready within so long.
+    pub within: Duration,
+    /// What it printed last, and what asking whether it is ready printed.
+    pub said: Arc<Mutex<Vec<u8>>>,
+    /// Whether what it prints is told as it comes.
+    pub live: bool,
+}
+
 /// What an executor has to say of a job.
 #[derive(Debug)]
 pub enum Notice {
@@ -64,6 +79,8 @@ pub enum Notice {
     NotBegun(Ticket),
     /// It printed something.
     Printed(Ticket, Vec<u8>),
+    /// A job that goes on running beside the others is ready for them; or not, and why.
+    Ready(Ticket, Result<(), String>),
     /// It has ended.
     Ended(Box<JobEnd>),
     /// A [`Waker`] was called.
@@ -158,6 +175,12 @@ pub trait JobQueue {
     fn slots(&self) -> usize;
     /// Takes a job, for the slot that it names.
     fn submit(&mut self, submission: Submission) -> Ticket;
+    /// Takes a job that goes on running beside the others, in no slot; none where that is not possible. What it is
+    /// ended by must be set before this value is dropped.
+    fn host(&mut self, hosted: HostedJob) -> Option<Ticket> {
+        let _ = hosted;
+        None
+    }
     /// Takes back a job that was handed ahead; whether that was in time. When it was, nothing more is told of
     /// it; when it was not, its notices come as they do.
     fn withdraw(&mut self, ticket: Ticket) -> bool;

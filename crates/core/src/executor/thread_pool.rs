@@ -22,10 +22,12 @@ use crate::content::Reader;
 use crate::executor::cancel::CancelToken;
 use crate::executor::capture::Capture;
 use crate::executor::exit::Exit;
+use crate::executor::hosting::JobHost;
 use crate::executor::job::Job;
 use crate::executor::job::Outcome;
 use crate::executor::queue::ExecutionContext;
 use crate::executor::queue::Executor;
+use crate::executor::queue::HostedJob;
 use crate::executor::queue::JobEnd;
 use crate::executor::queue::JobQueue;
 use crate::executor::queue::Notice;
@@ -96,7 +98,10 @@ struct Assignment {
 }
 
 /// Threads that wait for jobs.
-struct ThreadPool {
+struct ThreadPool<'scope, 'env> {
+    scope: &'scope Scope<'scope, 'env>,
+    runner: &'scope dyn JobRunner,
+    context: ExecutionContext<'scope>,
     workers: Vec<Sender<Assignment>>,
     /// Of each slot, what it was handed ahead last.
     ahead: Vec<Option<(Ticket, Arc<AtomicBool>)>>,
@@ -106,11 +111,11 @@ struct ThreadPool {
     submitted: u64,
 }
 
-impl ThreadPool {
+impl<'scope, 'env> ThreadPool<'scope, 'env> {
     /// Starts a thread for each slot, which ends when this value is dropped; fewer when the system has no room
     /// for so many.
-    fn start<'scope>(
-        scope: &'scope Scope<'scope, '_>,
+    fn start(
+        scope: &'scope Scope<'scope, 'env>,
         runner: &'scope dyn JobRunner,
         context: ExecutionContext<'scope>,
     ) -> io::Result<Self> {
@@ -134,6 +139,9 @@ impl ThreadPool {
             }
         }
         Ok(Self {
+            scope,
+            runner,
+            context,
             ahead: vec![None; workers.len()],
             workers,
             notices,
@@ -143,7 +151,7 @@ impl ThreadPool {
     }
 }
 
-impl JobQueue for ThreadPool {
+impl JobQueue for ThreadPool<'_, '_> {
     fn slots(&self) -> usize {
         self.workers.len()
     }
@@ -165,6 +173,22 @@ impl JobQueue for ThreadPool {
             });
         }
         ticket
+    }
+
+    fn host(&mut self, hosted: HostedJob) -> Option<Ticket> {
+        let ticket = Ticket(self.submitted);
+        self.submitted += 1;
+        let host = JobHost {
+            runner: self.runner,
+            clock: self.context.clock,
+            tell: self.tell.clone(),
+            ticket,
+        };
+        let thread = std::thread::Builder::new().name(format!("hosted job {}", ticket.0));
+        thread
+            .spawn_scoped(self.scope, move || host.run(&hosted))
+            .ok()?;
+        Some(ticket)
     }
 
     fn withdraw(&mut self, ticket: Ticket) -> bool {

@@ -23,7 +23,7 @@ use crate::text::Span;
 const TARGET_ONLY: &[&str] = &[
     "each", "learn", "store", "always", "resumes", "guarded", "fleeting",
 ];
-const TASK_ONLY: &[&str] = &["terminal", "remember", "steps"];
+const TASK_ONLY: &[&str] = &["terminal", "remember", "stays", "ready", "steps"];
 
 /// Clauses that may stand more than once.
 const REPEATABLE: &[&str] = &["needs", "after", "each", "given", "let", "env", "takes"];
@@ -159,6 +159,10 @@ impl<'a> Parser<'a> {
             }
             "terminal" => self.alone(at, ClauseKind::Terminal),
             "remember" => self.alone(at, ClauseKind::Remember),
+            "stays" => self.alone(at, ClauseKind::Stays),
+            "ready" => self
+                .script(at, "ready")
+                .map(|script| ClauseKind::Ready(Box::new(script))),
             "always" => self.alone(at, ClauseKind::Manner(Manner::Always)),
             "resumes" => self.alone(at, ClauseKind::Manner(Manner::Resumes)),
             "guarded" => self.alone(at, ClauseKind::Manner(Manner::Guarded)),

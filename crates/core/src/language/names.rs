@@ -10,7 +10,7 @@ pub const TOP: &[&str] = &[
 pub const CLAUSES: &[&str] = &[
     "about", "needs", "after", "each", "learn", "given", "let", "env", "in", "when", "takes",
     "limit", "retry", "terminal", "remember", "sealed", "store", "always", "resumes", "guarded",
-    "fleeting", "steps", "finally", "recipe",
+    "fleeting", "stays", "ready", "steps", "finally", "recipe",
 ];
 
 /// What may stand first behind the `=` of a `let`, and says what kind of value it is.

@@ -284,6 +284,10 @@ pub enum ClauseKind {
     Terminal,
     /// `remember`
     Remember,
+    /// `stays`
+    Stays,
+    /// `ready:`
+    Ready(Box<Script>),
     /// `always`, `resumes`, `guarded` or `fleeting`
     Manner(Manner),
     /// `steps WORDS`

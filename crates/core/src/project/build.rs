@@ -115,6 +115,7 @@ impl<'d> ProjectBuilder<'_, 'd> {
                 .help("give it a `recipe:`, or `needs` or `steps` that it stands for"),
             );
         }
+        self.check_stays(syntax, &clauses);
         let name = from_root(folder, &syntax.name.text);
         if let Some(earlier) = project.task_named(&name) {
             let earlier = project.tasks[earlier.index()].decl.syntax.name.span;
@@ -134,6 +135,37 @@ impl<'d> ProjectBuilder<'_, 'd> {
             name,
         });
         project.tasks.push(TaskNode::new(decl, call, false));
+    }
+
+    /// What goes on running while others need it can't be what ends.
+    fn check_stays(&self, syntax: &crate::language::Task, clauses: &Clauses<'d>) {
+        let wrong = if !clauses.stays {
+            clauses.ready.map(|script| {
+                (
+                    script.span,
+                    "`ready:` tells when a task that `stays` is ready, and this one does not stay",
+                )
+            })
+        } else if clauses.recipe.is_none() {
+            Some((
+                syntax.name.span,
+                "a task that `stays` has no `recipe:`, so nothing can go on running",
+            ))
+        } else if clauses.remember || clauses.terminal || !clauses.steps.is_empty() {
+            Some((
+                syntax.name.span,
+                "a task that `stays` has no `remember`, `terminal` or `steps`",
+            ))
+        } else if clauses.running.retry.is_some() {
+            Some((syntax.name.span, "a task that `stays` is not tried again"))
+        } else {
+            None
+        };
+        if let Some((span, title)) = wrong {
+            self.vars.report(Diagnostic::error(span, title).help(
+                "write `stays` and, if it takes a while to be there, `ready:` with a script that succeeds then; others name it after `after`",
+            ));
+        }
     }
 
     /// A name must not be both a file and a task.

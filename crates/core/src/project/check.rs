@@ -119,7 +119,12 @@ fn check<'d>(vars: &Vars<'d>, part: PartId, names: &[&str], clauses: &Clauses<'d
     {
         known.word(word);
     }
-    for script in clauses.recipe.iter().chain(&clauses.finally) {
+    for script in clauses
+        .recipe
+        .iter()
+        .chain(&clauses.finally)
+        .chain(&clauses.ready)
+    {
         known.script(script);
     }
 }

@@ -84,6 +84,10 @@ pub struct Rare<'d> {
     pub terminal: bool,
     /// `remember`
     pub remember: bool,
+    /// `stays`
+    pub stays: bool,
+    /// `ready:`
+    pub ready: Option<&'d Script>,
     /// `sealed`
     pub sealed: Option<SealHow>,
     /// `store`
@@ -116,6 +120,8 @@ impl Rare<'_> {
         },
         terminal: false,
         remember: false,
+        stays: false,
+        ready: None,
         sealed: None,
         store: None,
         manners: Vec::new(),
@@ -170,6 +176,8 @@ impl<'d> Clauses<'d> {
                 ClauseKind::Retry(word) => sorted.running.retry = Some(word),
                 ClauseKind::Terminal => sorted.terminal = true,
                 ClauseKind::Remember => sorted.remember = true,
+                ClauseKind::Stays => sorted.stays = true,
+                ClauseKind::Ready(script) => sorted.ready = Some(script),
                 ClauseKind::Sealed(how) => sorted.sealed = Some(*how),
                 ClauseKind::Store(how) => sorted.store = Some(*how),
                 ClauseKind::Manner(manner) => sorted.manners.push((*manner, clause.span)),

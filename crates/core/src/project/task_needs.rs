@@ -103,7 +103,15 @@ impl<'d> Resolver<'_, 'd> {
         }
         for word in decl.clauses.steps {
             let found = self.tasks_and_files(project, word, &frame, &clear);
-            project.tasks[index].steps.extend(found);
+            for what in found {
+                if let What::Task(task) = what
+                    && project.tasks[task.index()].decl.clauses.stays
+                {
+                    self.never_ends(&project.tasks[task.index()], word);
+                } else {
+                    project.tasks[index].steps.push(what);
+                }
+            }
         }
         for word in decl.clauses.finally_tasks {
             for what in self.tasks_and_files(project, word, &frame, &clear) {
@@ -126,6 +134,23 @@ impl<'d> Resolver<'_, 'd> {
         self.word(project, word, frame, None, Asked::of(Means::Both))
     }
 
+    /// Reports a task that stays in a place where it would have to end.
+    fn never_ends(&self, task: &TaskNode<'_>, word: &Word) {
+        self.vars.report(
+            Diagnostic::error(
+                word.span,
+                format!(
+                    "`{}` stays, and can't be one of the steps, which end one after another",
+                    task.name
+                ),
+            )
+            .help(format!(
+                "write `after {}` in the tasks that need it",
+                task.name
+            )),
+        );
+    }
+
     fn finally(&self, project: &mut Project<'d>, index: usize, what: What, word: &Word) {
         let wrong = match what {
             What::Task(task) => {
@@ -134,7 +159,8 @@ impl<'d> Resolver<'_, 'd> {
                 let is_plain = clauses.recipe.is_some()
                     && clauses.after.is_empty()
                     && clauses.steps.is_empty()
-                    && clauses.finally_tasks.is_empty();
+                    && clauses.finally_tasks.is_empty()
+                    && !clauses.stays;
                 if is_plain {
                     project.tasks[index].finally.push(task);
                     return;

@@ -232,7 +232,7 @@ fn clause_names<'c>(clause: &'c ClauseKind, found: &mut dyn FnMut(&'c str)) {
         }
         ClauseKind::When(when) => condition(when, found),
         ClauseKind::Takes(taken) => words(&mut taken.iter().map(|(_, word)| word), found),
-        ClauseKind::Finally(script) | ClauseKind::Recipe(script) => {
+        ClauseKind::Finally(script) | ClauseKind::Ready(script) | ClauseKind::Recipe(script) => {
             script_names(script).for_each(|(name, _)| found(name));
             words(&mut script.with.iter().flatten(), found);
         }
@@ -240,6 +240,7 @@ fn clause_names<'c>(clause: &'c ClauseKind, found: &mut dyn FnMut(&'c str)) {
         | ClauseKind::Manner(_)
         | ClauseKind::Terminal
         | ClauseKind::Remember
+        | ClauseKind::Stays
         | ClauseKind::Sealed(_)
         | ClauseKind::Store(_) => {}
     }

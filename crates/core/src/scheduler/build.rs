@@ -6,7 +6,6 @@
 
 use std::collections::HashSet;
 
-use crate::executor::Printed;
 use crate::graph;
 use crate::graph::BuildRequest;
 use crate::graph::Node;
@@ -26,12 +25,9 @@ use crate::project_cache::FrontLook;
 use crate::project_cache::LoadedProject;
 use crate::scheduler::build_state::BuildContext;
 use crate::scheduler::build_state::BuildState;
-use crate::scheduler::event::Ended;
-use crate::scheduler::event::Ending;
-use crate::scheduler::event::Event;
 use crate::scheduler::event::Summary;
 use crate::scheduler::event_hub::EventHub;
-use crate::scheduler::finally::run_finally;
+use crate::scheduler::finally::hold_all;
 use crate::scheduler::fleeting::take_away;
 use crate::scheduler::options::BuildError;
 use crate::scheduler::options::BuildOptions;
@@ -393,7 +389,7 @@ impl<'s> Build<'s> {
             self.failed_sequences.extend(phase.sequence);
             if !result.goes_on {
                 let rest = std::mem::take(phases);
-                self.hold_all(project, vars, rest)?;
+                hold_all(&mut self.state, project, vars, rest)?;
             }
         }
         let is_more = self
@@ -415,44 +411,7 @@ impl<'s> Build<'s> {
         };
         let count = phases.iter().take_while(|phase| is_held(phase)).count();
         let held: Vec<Phase> = phases.drain(..count).collect();
-        self.hold_all(project, vars, held)
-    }
-
-    /// What a failure left of later phases.
-    fn hold_all<'d>(
-        &mut self,
-        project: &Project<'d>,
-        vars: &Vars<'d>,
-        phases: Vec<Phase>,
-    ) -> Result<(), BuildError> {
-        let order = Order::default();
-        let view = PassView {
-            project,
-            vars,
-            order: &order,
-            whole: &order,
-        };
-        for goal in phases.into_iter().flat_map(|phase| phase.goals) {
-            if self.state.progress.ending(goal.name()).is_some() {
-                continue;
-            }
-            let task = match &goal {
-                Goal::Step(_) => None,
-                Goal::Task(name) => project.task_named(name),
-            };
-            let output = match task {
-                Some(task) => run_finally(&mut self.state, &view, task)?,
-                None => Printed::default(),
-            };
-            let step = goal.name().to_owned();
-            self.state.progress.end(step.clone(), Ending::Held);
-            let held = Ended::held(step.clone(), matches!(goal, Goal::Task(_)));
-            self.state.events.tell(Event::Ended(Box::new(held)));
-            if !output.is_empty() {
-                self.state.events.tell(Event::Finally { step, output });
-            }
-        }
-        Ok(())
+        hold_all(&mut self.state, project, vars, held)
     }
 
     /// Tells the watcher of what the project is worked out from.

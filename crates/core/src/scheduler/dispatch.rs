@@ -22,6 +22,7 @@ use crate::scheduler::options::BuildError;
 use crate::scheduler::pass::Pass;
 use crate::scheduler::ready_queue::ReadyQueue;
 use crate::scheduler::resources::ResourcePool;
+use crate::scheduler::services::ServiceTable;
 use crate::scheduler::slot_table::Freed;
 use crate::scheduler::slot_table::RunningJob;
 use crate::scheduler::slot_table::SlotTable;
@@ -44,6 +45,8 @@ pub struct Dispatcher<'a, 'q> {
     /// No job is begun any more.
     closing: bool,
     failure: Option<BuildError>,
+    /// Tasks that stay and are alive.
+    services: ServiceTable,
     /// Steps that are being looked for in a shared store.
     ahead: LookAhead,
     waker: Option<Waker>,
@@ -67,6 +70,7 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             hold,
             closing: false,
             failure: None,
+            services: ServiceTable::default(),
             ahead: LookAhead::default(),
             waker,
         }
@@ -82,7 +86,12 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             }
             let is_idle = self.slots.busy() == 0;
             if is_idle && (self.ahead.is_empty() || self.is_closing(pass)) {
-                break;
+                if self.services.is_empty() {
+                    break;
+                }
+                if self.is_closing(pass) || !self.services.is_starting() {
+                    self.leave_services(pass);
+                }
             }
             let handed = self.hand_ahead(pass);
             self.note(handed);
@@ -101,6 +110,17 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
         match self.failure {
             Some(failure) => Err(failure),
             None => synced,
+        }
+    }
+
+    /// Only tasks that stay are left: those that were asked for by name go on, and the others end.
+    fn leave_services(&mut self, pass: &mut Pass<'_, '_, '_, '_>) {
+        let is_closing = self.is_closing(pass);
+        self.services
+            .stop(|position| !is_closing && pass.is_goal(position));
+        if !is_closing && pass.state.progress.is_last_pass {
+            let released = pass.state.release_project();
+            self.note(released);
         }
     }
 
@@ -136,6 +156,13 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             && let Some(slot) = self.slots.idle()
             && let Some(position) = self.next_ready(pass)
         {
+            if pass.is_service(position) {
+                self.begin_service(pass, position);
+                if !self.free.is_empty() {
+                    break;
+                }
+                continue;
+            }
             let alone = self.queue.open == 1
                 && pass.state.progress.is_last_pass
                 && pass.view.recorded_under(position).is_none();
@@ -147,6 +174,22 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             if !self.free.is_empty() {
                 break;
             }
+        }
+    }
+
+    /// Begins a task that stays: it takes no slot, and nothing of what there is.
+    fn begin_service(&mut self, pass: &mut Pass<'_, '_, '_, '_>, position: Position) {
+        let slot = self.services.next_slot(self.jobs.slots());
+        let started = match pass.start(position, slot, false) {
+            Ok(Some(started)) => started,
+            Ok(None) => return self.close(pass, position),
+            Err(error) => return self.note(Err(error)),
+        };
+        pass.state.events.tell(started.event.clone());
+        let live = pass.is_goal(position) || pass.state.options.live;
+        if let Err(started) = self.services.begin(&mut *self.jobs, started, live) {
+            let what = format!("can't let `{}` stay", started.job.prepared.job.name);
+            self.note(Err(BuildError::io(what, io::ErrorKind::Unsupported.into())));
         }
     }
 
@@ -234,9 +277,18 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
     fn heed(&mut self, pass: &mut Pass<'_, '_, '_, '_>, notice: Notice) -> Result<(), BuildError> {
         match notice {
             Notice::Printed(ticket, text) => {
-                if let Some(job) = self.slots.running(ticket) {
-                    let step = job.prepared.job.name.clone();
+                let job = self.slots.running(ticket);
+                let name = job.map(|job| job.prepared.job.name.as_str());
+                if let Some(step) = name.or_else(|| self.services.name(ticket)) {
+                    let step = step.to_owned();
                     pass.state.events.tell(Event::Printed { step, text });
+                }
+                Ok(())
+            }
+            Notice::Ready(ticket, ready) => {
+                if let Some(position) = self.services.ready(ticket, ready) {
+                    pass.note_ready(position);
+                    self.close(pass, position);
                 }
                 Ok(())
             }
@@ -247,7 +299,7 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
                 Ok(())
             }
             Notice::NotBegun(ticket) => self.not_begun(pass, ticket),
-            Notice::Ended(end) => self.ended(pass, *end),
+            Notice::Ended(end) => self.ended(pass, end),
             Notice::Answered(number) => {
                 self.answered(pass, number);
                 Ok(())
@@ -309,7 +361,22 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
         pass.state.writer.record([entry])
     }
 
-    fn ended(&mut self, pass: &mut Pass<'_, '_, '_, '_>, end: JobEnd) -> Result<(), BuildError> {
+    fn ended(
+        &mut self,
+        pass: &mut Pass<'_, '_, '_, '_>,
+        end: Box<JobEnd>,
+    ) -> Result<(), BuildError> {
+        let end = match self.services.ended(end) {
+            Err(end) => *end,
+            Ok(service) => {
+                let position = service.job.position;
+                self.closing |= pass.end(service.job, service.slot, service.end)?;
+                if !service.was_ready {
+                    self.close(pass, position);
+                }
+                return Ok(());
+            }
+        };
         let freed = self.slots.ended(end.ticket, end.went_well());
         let Some(freed) = freed else {
             return Err(BuildError::io(
@@ -320,6 +387,16 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
         self.give_back(&freed);
         let position = freed.job.position;
         self.closing |= pass.end(freed.job, freed.slot, end)?;
+        if pass.has_failed(position) {
+            for (step, text) in self.services.said_for(pass.view.order.waits_for(position)) {
+                let needed_by = pass.view.name(position);
+                pass.state.events.tell(Event::Said {
+                    step,
+                    needed_by,
+                    text,
+                });
+            }
+        }
         self.close(pass, position);
         Ok(())
     }
@@ -337,6 +414,12 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
         let free = self.queue.close(position);
         pass.set_free(&free);
         self.free.extend(free);
+        if !self.services.is_empty() {
+            let queue = &self.queue;
+            let followers = |position| queue.followers_of(position).to_vec();
+            self.services
+                .close(position, followers, |position| pass.is_goal(position));
+        }
     }
 }
 

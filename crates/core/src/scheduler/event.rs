@@ -327,6 +327,15 @@ pub enum Event {
         /// How long it took last time.
         usual: Option<Duration>,
     },
+    /// A job failed that needs a task that stays; this is what that one printed last.
+    Said {
+        /// The task that stays.
+        step: String,
+        /// What failed.
+        needed_by: String,
+        /// The bytes, not cut at lines.
+        text: Vec<u8>,
+    },
     /// A step has a reason to run, and is guarded: it is kept as it is.
     Guarded {
         /// Its name.

@@ -11,13 +11,21 @@ use crate::executor::Outcome;
 use crate::executor::Printed;
 use crate::executor::SlotId;
 use crate::executor::Submission;
+use crate::graph::Order;
+use crate::project::Project;
 use crate::project::TaskId;
 use crate::project::task_frame::task_frame;
+use crate::project::values::Vars;
 use crate::scheduler::build_state::BuildContext;
 use crate::scheduler::build_state::BuildState;
+use crate::scheduler::event::Ended;
+use crate::scheduler::event::Ending;
+use crate::scheduler::event::Event;
 use crate::scheduler::job_builder::JobBuilder;
 use crate::scheduler::options::BuildError;
 use crate::scheduler::pass_view::PassView;
+use crate::scheduler::sequence::Goal;
+use crate::scheduler::sequence::Phase;
 use crate::text::Diagnostic;
 
 /// Runs the `finally` of a task without a recipe; what it printed.
@@ -97,4 +105,41 @@ fn run_alone(
             "nobody tells of its end".to_owned(),
         )))
     })
+}
+
+/// Holds what a failure left of later phases.
+pub fn hold_all<'d>(
+    state: &mut BuildState<'_>,
+    project: &Project<'d>,
+    vars: &Vars<'d>,
+    phases: Vec<Phase>,
+) -> Result<(), BuildError> {
+    let order = Order::default();
+    let view = PassView {
+        project,
+        vars,
+        order: &order,
+        whole: &order,
+    };
+    for goal in phases.into_iter().flat_map(|phase| phase.goals) {
+        if state.progress.ending(goal.name()).is_some() {
+            continue;
+        }
+        let task = match &goal {
+            Goal::Step(_) => None,
+            Goal::Task(name) => project.task_named(name),
+        };
+        let output = match task {
+            Some(task) => run_finally(state, &view, task)?,
+            None => Printed::default(),
+        };
+        let step = goal.name().to_owned();
+        state.progress.end(step.clone(), Ending::Held);
+        let held = Ended::held(step.clone(), matches!(goal, Goal::Task(_)));
+        state.events.tell(Event::Ended(Box::new(held)));
+        if !output.is_empty() {
+            state.events.tell(Event::Finally { step, output });
+        }
+    }
+    Ok(())
 }

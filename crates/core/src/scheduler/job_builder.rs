@@ -32,6 +32,8 @@ use crate::project::value::Value;
 use crate::project::values::Vars;
 use crate::scheduler::options::RecipeMode;
 use crate::scheduler::options::WatchPlan;
+use crate::scheduler::service_plan::ServicePlan;
+use crate::scheduler::service_plan::service_plan;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::text::duration;
@@ -50,6 +52,8 @@ pub struct PreparedJob {
     pub watch: Option<WatchPlan>,
     /// The place of its recipe.
     pub span: Span,
+    /// How it goes on running beside others; none of a job that ends.
+    pub service: Option<ServicePlan>,
     /// Its `finally:` script and the tasks of its `finally`, each a job of its own.
     pub finally: Vec<Job>,
 }
@@ -228,11 +232,15 @@ impl<'d> JobBuilder<'_, 'd> {
                 learn: None,
                 watch: None,
                 span: node.decl.syntax.span,
+                service: None,
                 finally,
             });
         }
         let mut prepared = self.own_job(task, frame, slot)?;
         prepared.finally.append(&mut finally);
+        if clauses.stays {
+            prepared.service = Some(service_plan(self.vars, &mut prepared.job, clauses, frame)?);
+        }
         Some(prepared)
     }
 
@@ -308,6 +316,7 @@ impl<'d> JobBuilder<'_, 'd> {
             limit,
             terminal: recipe.clauses.terminal,
             shielded: false,
+            stop: None,
             log: None,
             watched: None,
             seal: None,
@@ -331,6 +340,7 @@ impl<'d> JobBuilder<'_, 'd> {
             learn: None,
             watch: None,
             span: recipe.script.span,
+            service: None,
             finally,
         })
     }

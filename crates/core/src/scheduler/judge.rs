@@ -68,6 +68,11 @@ impl<'s, 'p, 'd> Judge<'s, 'p, 'd> {
         }
     }
 
+    /// Whether a node was asked for.
+    pub fn is_asked_for(&self, id: NodeId) -> bool {
+        self.is_goal[id.index()]
+    }
+
     /// Which positions are settled and kept: they have no reason to run, nor has anything they wait for.
     pub fn upfront(&mut self, progress: &Progress) -> Result<PerPosition<bool>, BuildError> {
         let order = self.view.order;
@@ -95,6 +100,10 @@ impl<'s, 'p, 'd> Judge<'s, 'p, 'd> {
     ) -> Result<bool, BuildError> {
         let id = NodeId::task(self.view.project, task);
         if progress.bad_ending(self.view.project, id).is_some() {
+            return Ok(false);
+        }
+        if self.view.project.tasks[task.index()].decl.clauses.stays {
+            // It ended with the pass that needed it.
             return Ok(false);
         }
         Ok(progress.was_done(self.view.task_name(task))

@@ -31,6 +31,8 @@ mod resident_build;
 mod resources;
 mod run_pass;
 mod sequence;
+mod service_plan;
+mod services;
 mod slot_table;
 mod start_job;
 mod stored_results;

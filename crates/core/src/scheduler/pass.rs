@@ -272,6 +272,29 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
         self.nodes[position].reasons = reasons;
     }
 
+    /// Whether what stands at a position stays while others need it.
+    pub fn is_service(&self, position: Position) -> bool {
+        let Node::Task(task) = self.view.node(position) else {
+            return false;
+        };
+        self.view.project.tasks[task.index()].decl.clauses.stays
+    }
+
+    /// Whether what stands at a position was asked for by name.
+    pub fn is_goal(&self, position: Position) -> bool {
+        self.judge.is_asked_for(self.view.id(position))
+    }
+
+    /// A task that stays is ready for those that wait for it.
+    pub fn note_ready(&mut self, position: Position) {
+        self.nodes[position].ending = Some(Ending::Made);
+    }
+
+    /// Whether what stands at a position failed.
+    pub fn has_failed(&self, position: Position) -> bool {
+        self.nodes[position].ending == Some(Ending::Failed)
+    }
+
     /// Makes the job of a position ready; `None` when there is nothing to run.
     pub fn start(
         &mut self,

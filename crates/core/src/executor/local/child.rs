@@ -12,6 +12,9 @@ use std::io::Read;
 use std::os::fd::AsFd;
 use std::os::fd::OwnedFd;
 use std::os::unix::process::ExitStatusExt;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 use std::time::Instant;
 
@@ -75,6 +78,8 @@ pub struct ChildProcess<'p> {
     level: CancelLevel,
     /// Whether it goes on when the run is to end.
     shielded: bool,
+    /// Ended when this is set.
+    stop: Option<Arc<AtomicBool>>,
 }
 
 impl<'p> ChildProcess<'p> {
@@ -85,6 +90,7 @@ impl<'p> ChildProcess<'p> {
             job: names::os_to_text(manifest.as_os_str()).into_owned(),
             grouped: !job.terminal,
             shielded: job.shielded,
+            stop: job.stop.clone(),
             capture: Some(Capture::new(&executor.root, job.log.as_deref())),
             redactor: Redactor::new(
                 &job.secrets
@@ -132,6 +138,7 @@ impl<'p> ChildProcess<'p> {
             reads_terminal: false,
             level: CancelLevel::None,
             shielded: false,
+            stop: None,
         }
     }
 
@@ -261,7 +268,8 @@ impl<'p> ChildProcess<'p> {
             .deadline
             .map(|deadline| deadline.saturating_sub(self.running_for()));
         // A second wish to stop, or a process without a descriptor, is looked for now and then.
-        let tick = (self.level > CancelLevel::None || polling).then_some(TICK);
+        let tick =
+            (self.level > CancelLevel::None || polling || self.stop.is_some()).then_some(TICK);
         let look = (self.executor.has_terminal && self.grouped).then_some(LOOK_AFTER);
         [until_deadline, tick, look].into_iter().flatten().min()
     }
@@ -301,6 +309,16 @@ impl<'p> ChildProcess<'p> {
             } else {
                 self.executor.control.signal()
             });
+            self.deadline = Some(now + self.executor.grace);
+        }
+        if !self.asked
+            && self
+                .stop
+                .as_ref()
+                .is_some_and(|stop| stop.load(Ordering::SeqCst))
+        {
+            self.asked = true;
+            self.signal(Signal::TERM);
             self.deadline = Some(now + self.executor.grace);
         }
         if self.deadline.is_some_and(|deadline| deadline <= now) {

@@ -1,0 +1,138 @@
+//! Tasks that stay: begun once for all that need them, waited for, and ended after the last.
+
+use std::os::unix::process::ExitStatusExt;
+
+use rustix::process::Pid;
+use rustix::process::Signal;
+use rustix::process::kill_process;
+
+use crate::bed::Bed;
+
+/// A service that is there a while after it began, and says in `log` when it began and ended.
+const SKY: &str = "task sky\n  stays\n  limit 20s\n  ready: test -f up\n  recipe:\n    echo clouds\n    \
+                   trap 'rm up; echo ended >> log; exit 0' TERM\n    sleep 0.2\n    echo began >> log\n    echo x > up\n    \
+                   while true; do sleep 0.02; done\n";
+
+fn bed(others: &str) -> Bed {
+    Bed::new(&format!("{SKY}{others}"))
+}
+
+#[test]
+fn it_is_begun_once_for_all_that_need_it_and_ended_after_the_last() {
+    let bed = bed(
+        "task one\n  after sky\n  recipe: test -f up; echo used >> log\ntask two\n  after sky one\n  \
+                   recipe: test -f up; echo used >> log\ntarget out\n  after sky\n  recipe: cp up @{target}; echo used >> log\n\
+                   task all\n  after one two out\ntask alone\n  recipe: true\n",
+    );
+    for jobs in ["-j1", "-j4"] {
+        bed.write("log", "");
+        bed.write("out", "not as it was made");
+        bed.weave(&["all", jobs]).status(0);
+        assert_eq!(
+            bed.read("log"),
+            "began\nused\nused\nused\nended\n",
+            "{jobs}"
+        );
+        assert!(!bed.exists("up"));
+    }
+    bed.remove("log");
+    bed.weave(&["alone"]).status(0).ended(&["alone made"]);
+    assert!(!bed.exists("log"), "begun though nobody needs it");
+    bed.weave(&["out"]).status(0).kept(1);
+    assert!(!bed.exists("log"), "begun though what needs it is kept");
+}
+
+#[test]
+fn what_it_printed_last_is_shown_where_something_fails_that_needs_it() {
+    let bed = bed(
+        "task breaks\n  after sky\n  recipe: exit 3\ntask works\n  after sky\n  recipe: true\n",
+    );
+    bed.run(&["breaks"]).status(1).says(&[
+        "exit status 3",
+        "sky, which breaks needs, printed last",
+        "clouds",
+    ]);
+    assert_eq!(bed.read("log"), "began\nended\n");
+    bed.run(&["works"]).status(0).says_not("clouds");
+}
+
+#[test]
+fn one_that_is_never_ready_fails_after_its_limit() {
+    let bed = Bed::new(
+        "task sky\n  stays\n  limit 300ms\n  ready: echo asked; false\n  recipe: echo here; exec sleep 1000\n\
+         task one\n  after sky\n  recipe: touch made\n",
+    );
+    bed.weave(&["one"])
+        .status(1)
+        .ended(&["one held", "sky failed"])
+        .says(&["it was not ready within 300ms", "here", "asked"]);
+    assert!(!bed.exists("made"));
+}
+
+#[test]
+fn one_that_ends_too_early_fails() {
+    let bed = Bed::new(
+        "task dies\n  stays\n  ready: sleep 0.1; false\n  recipe: exit 3\ntask quits\n  stays\n  recipe: touch gone\n\
+         task one\n  after dies\n  recipe: touch made\n\
+         task two\n  after quits\n  recipe: while ! test -f gone; do sleep 0.01; done; sleep 0.3\n\
+         task three\n  after two\n  recipe: touch made\n",
+    );
+    bed.weave(&["one"])
+        .status(1)
+        .ended(&["dies failed", "one held"])
+        .says(&["exit status 3"]);
+    bed.weave(&["three"])
+        .status(1)
+        .says(&["it ended while others needed it"]);
+    assert!(!bed.exists("made"));
+}
+
+#[test]
+fn one_that_was_asked_for_goes_on_until_it_is_ended_and_holds_nobody_up() {
+    let bed =
+        bed("target out\n  recipe: echo x > @{target}\ntask one\n  after sky\n  recipe: true\n");
+    let mut child = bed.start(&["sky", "one"]);
+    bed.await_file("up");
+    // Another run has the project meanwhile, once nothing else is left.
+    bed.weave(&["out"]).status(0);
+    assert!(bed.exists("up"), "it ended though it was asked for");
+    kill_process(Pid::from_child(&child), Signal::TERM).expect("a signal");
+    let status = child.wait().expect("an end");
+    assert_eq!((status.code(), status.signal()), (Some(130), None));
+    assert_eq!(bed.read("log"), "began\nended\n");
+}
+
+#[test]
+fn one_that_a_killed_run_left_is_ended_by_the_next() {
+    let bed = bed(
+        "task one\n  after sky\n  recipe: echo x > waits; while true; do sleep 0.02; done\ntask two\n  recipe: true\n",
+    );
+    let mut child = bed.start(&["one"]);
+    bed.await_file("waits");
+    child.kill().expect("a signal");
+    child.wait().expect("an end");
+    bed.run(&["two"])
+        .status(0)
+        .says(&["the last run was killed; still running and ended now: `sh`"]);
+}
+
+#[test]
+fn what_makes_no_sense_beside_it_is_refused() {
+    let refused = [
+        ("  ready: true\n  recipe: true\n", "this one does not stay"),
+        (
+            "  stays\n  needs hand.loom\n",
+            "so nothing can go on running",
+        ),
+        ("  stays\n  remember\n  recipe: true\n", "has no `remember`"),
+        ("  stays\n  retry 2\n  recipe: true\n", "is not tried again"),
+        (
+            "  steps sky\ntask sky\n  stays\n  recipe: true\n",
+            "`sky` stays, and can't be one of the steps",
+        ),
+    ];
+    for (clauses, says) in refused {
+        let bed = Bed::new(&format!("task one\n{clauses}"));
+        bed.run(&["one"]).status(2).says(&[says]);
+    }
+}
