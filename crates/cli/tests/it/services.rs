@@ -117,6 +117,22 @@ fn one_that_a_killed_run_left_is_ended_by_the_next() {
 }
 
 #[test]
+fn its_finally_runs_and_a_question_that_hangs_holds_nobody_up() {
+    let bed = Bed::new(
+        "task sky where=1\n  stays\n  ready: test -s up@{where}\n  recipe: echo x > up@{where}; sleep 1000\n  \
+         finally: rm up@{where}\ntask one\n  after sky 'sky 2'\n  recipe: cat up1 up2\n\
+         task dies\n  stays\n  ready: sleep 1000\n  recipe: exit 3\ntask two\n  after dies\n  recipe: true\n",
+    );
+    bed.weave(&["one"]).status(0);
+    assert!(!bed.exists("up1") && !bed.exists("up2"));
+    bed.write("up1", "");
+    bed.weave(&["two"])
+        .status(1)
+        .ended(&["dies failed", "two held"])
+        .says(&["exit status 3"]);
+}
+
+#[test]
 fn what_makes_no_sense_beside_it_is_refused() {
     let refused = [
         ("  ready: true\n  recipe: true\n", "this one does not stay"),

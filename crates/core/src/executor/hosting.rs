@@ -8,7 +8,10 @@ use std::sync::atomic::Ordering;
 use std::sync::mpsc::Sender;
 use std::time::Duration;
 
+use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
+use crate::executor::job::Job;
+use crate::executor::job::Outcome;
 use crate::executor::queue::HostedJob;
 use crate::executor::queue::JobEnd;
 use crate::executor::queue::Notice;
@@ -51,8 +54,11 @@ impl JobHost<'_> {
                 }
             });
             has_ended.store(true, Ordering::SeqCst);
+            // A question that still waits for an answer gets none any more.
+            hosted.ready.iter().for_each(stop);
             outcome
         });
+        let outcome = self.tidy_up(hosted, outcome);
         let end = JobEnd {
             ticket: self.ticket,
             outcome,
@@ -63,6 +69,28 @@ impl JobHost<'_> {
             ended: self.clock.ticks(),
         };
         let _ = self.tell.send(Notice::Ended(Box::new(end)));
+    }
+
+    /// Runs what comes behind the job. That it was ended is what was wanted, and what it printed is in its log.
+    fn tidy_up(&self, hosted: &HostedJob, mut outcome: Outcome) -> Outcome {
+        if hosted
+            .job
+            .stop
+            .as_ref()
+            .is_some_and(|stop| stop.load(Ordering::SeqCst))
+        {
+            outcome.exit = Exit::Status(0);
+            outcome.output = Printed::default();
+        }
+        for job in &hosted.finally {
+            let after = self.runner.run(job, &mut |_| {});
+            let before = std::mem::replace(&mut outcome.output, after.output);
+            outcome.output.put_behind(before);
+            if outcome.exit.code() == 0 {
+                outcome.exit = after.exit;
+            }
+        }
+        outcome
     }
 
     /// Asks until the job is ready, or that takes too long; none when it has ended or the run is to end.
@@ -95,6 +123,12 @@ impl JobHost<'_> {
             std::thread::sleep(wait);
             wait = (wait * 2).min(MOST);
         }
+    }
+}
+
+fn stop(job: &Job) {
+    if let Some(stop) = &job.stop {
+        stop.store(true, Ordering::SeqCst);
     }
 }
 

@@ -60,8 +60,10 @@ pub struct Twice {
 pub struct HostedJob {
     /// The job; it has something that ends it.
     pub job: Arc<Job>,
-    /// Succeeds once it is ready; none for one that is ready as soon as it runs.
+    /// Succeeds once it is ready, and has something that ends it; none for one that is ready as soon as it runs.
     pub ready: Option<Job>,
+    /// Run afterwards, one after another, whatever happened.
+    pub finally: Vec<Job>,
     /// It must be ready within so long.
     pub within: Duration,
     /// What it printed last, and what asking whether it is ready printed.

@@ -46,6 +46,7 @@ pub fn service_plan<'d>(
                 // It has a file of its own that says what it is to know.
                 slot: SlotId::at(job.slot.index() + 1),
                 log: None,
+                stop: Some(Arc::default()),
                 ..job.clone()
             })
         }

@@ -95,6 +95,7 @@ impl ServiceTable {
             job: Arc::clone(&started.submission.job),
             ready: plan.ready,
             within: plan.within,
+            finally: started.submission.finally.clone(),
             said: Arc::clone(&said),
             live,
         });
@@ -195,11 +196,13 @@ impl ServiceTable {
             end.outcome.exit = Exit::DidNotStay(why.clone());
             // With what the question whether it is ready printed last.
             end.outcome.output.start = lock(&service.said).clone();
-        } else if service.is_ready && is_asked {
+        } else if service.is_ready && end.outcome.stopped {
             // That it ended is what was wanted; what it printed is in its log.
             end.outcome.exit = Exit::Status(0);
             end.outcome.stopped = false;
             end.outcome.output = Printed::default();
+        } else if !service.is_ready && is_asked {
+            end.outcome.stopped = true;
         } else if !is_asked && end.outcome.exit == Exit::Status(0) {
             let why = match service.is_ready {
                 true => "it ended while others needed it",
