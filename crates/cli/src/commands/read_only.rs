@@ -178,18 +178,10 @@ impl ReadOnlyProject<'_, '_> {
         names: &[String],
         again: bool,
     ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
-        let asked = BuildRequest {
-            names: names.to_vec(),
-            folder: self.workspace.location.folder.clone(),
-            ..BuildRequest::default()
-        };
-        let found = goals(self.project, &asked);
-        if !found.unknown.is_empty() {
-            return Err(project::wrong(self.workspace, found.unknown));
-        }
-        let goals = graph::with_steps(self.project, &found.nodes);
-        let forced: &[NodeId] = if again { &found.nodes } else { &[] };
-        self.dry_run_with(&goals, &found.nodes, forced)
+        let named = self.nodes_named(names)?;
+        let goals = graph::with_steps(self.project, &named);
+        let forced: &[NodeId] = if again { &named } else { &[] };
+        self.dry_run_with(&goals, &named, forced)
     }
 
     /// The same, but for what was taken away: that it would be made when it is asked for is no reason.
@@ -197,6 +189,10 @@ impl ReadOnlyProject<'_, '_> {
         &self,
         names: &[String],
     ) -> Result<(Order, PerPosition<Prediction>), CommandError> {
+        self.dry_run_of(&self.nodes_named(names)?)
+    }
+
+    fn nodes_named(&self, names: &[String]) -> Result<Vec<NodeId>, CommandError> {
         let asked = BuildRequest {
             names: names.to_vec(),
             folder: self.workspace.location.folder.clone(),
@@ -206,7 +202,7 @@ impl ReadOnlyProject<'_, '_> {
         if !found.unknown.is_empty() {
             return Err(project::wrong(self.workspace, found.unknown));
         }
-        self.dry_run_of(&found.nodes)
+        Ok(found.nodes)
     }
 
     /// All steps and tasks.

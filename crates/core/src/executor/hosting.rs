@@ -83,12 +83,7 @@ impl JobHost<'_> {
             outcome.output = Printed::default();
         }
         for job in &hosted.finally {
-            let after = self.runner.run(job, &mut |_| {});
-            let before = std::mem::replace(&mut outcome.output, after.output);
-            outcome.output.put_behind(before);
-            if outcome.exit.code() == 0 {
-                outcome.exit = after.exit;
-            }
+            outcome.add_finally(self.runner.run(job, &mut |_| {}));
         }
         outcome
     }

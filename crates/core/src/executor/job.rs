@@ -88,6 +88,15 @@ pub struct Outcome {
 }
 
 impl Outcome {
+    /// Adds how a job went that came behind this one whatever happened: its end counts where this one ended well.
+    pub fn add_finally(&mut self, after: Self) {
+        let before = std::mem::replace(&mut self.output, after.output);
+        self.output.put_behind(before);
+        if self.exit.code() == 0 {
+            self.exit = after.exit;
+        }
+    }
+
     /// A job that ended so, without a word.
     #[must_use]
     pub fn silent(exit: Exit) -> Self {

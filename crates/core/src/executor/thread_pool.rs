@@ -432,12 +432,7 @@ impl Worker<'_> {
             outcome.output.put_behind(before);
         }
         for job in &submission.finally {
-            let after = self.runner.run(job, heard);
-            let before = std::mem::replace(&mut outcome.output, after.output);
-            outcome.output.put_behind(before);
-            if outcome.exit.code() == 0 {
-                outcome.exit = after.exit;
-            }
+            outcome.add_finally(self.runner.run(job, heard));
         }
         outcome
     }
