@@ -22,6 +22,7 @@ mod unchanged;
 mod watch;
 mod watch_answers;
 mod watch_mend;
+mod watch_run;
 mod weave;
 mod why;
 

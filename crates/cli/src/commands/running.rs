@@ -25,9 +25,9 @@ use handloom_core::scheduler::EventSender;
 use handloom_core::scheduler::OldOutputs;
 use handloom_core::scheduler::OnFailure;
 use handloom_core::scheduler::RecipeMode;
+use handloom_core::scheduler::RunWatcher;
 use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::TimedEvent;
-use handloom_core::scheduler::WatchHook;
 use handloom_core::scheduler::event_channel;
 use handloom_core::workspace::Access;
 use handloom_core::workspace::settings::RUNS;
@@ -99,8 +99,8 @@ fn take_lock(
         ));
     }
     location.make_own()?;
-    // The run around a task that has the terminal may still hold the project.
-    let no_wait = no_wait || inside == Some(Inside::Terminal);
+    // The run around a task that has the terminal or stays may still hold the project.
+    let no_wait = no_wait || inside == Some(Inside::Outliving);
     let command = std::env::args().skip(1).collect::<Vec<_>>().join(" ");
     let lock = ProjectLock::take(
         &location.own(),
@@ -119,7 +119,8 @@ fn take_lock(
 #[derive(PartialEq, Eq)]
 enum Inside {
     Step,
-    Terminal,
+    /// One that has the terminal, or stays.
+    Outliving,
 }
 
 /// Whether this program was started by a recipe of the project.
@@ -128,8 +129,10 @@ fn own_job(location: &ProjectLocation) -> Option<Inside> {
     let name = Path::new(&manifest)
         .strip_prefix(location.own().join("jobs"))
         .ok()?;
-    Some(if name.to_string_lossy().starts_with("terminal-") {
-        Inside::Terminal
+    let name = name.to_string_lossy();
+    let may_outlive = ["terminal-", "stays-"];
+    Some(if may_outlive.iter().any(|start| name.starts_with(start)) {
+        Inside::Outliving
     } else {
         Inside::Step
     })
@@ -194,7 +197,8 @@ pub fn weave_opened(
         signals: &signals,
         events: events.as_mut(),
         heading: None,
-        watch: None,
+        heading_first: false,
+        watcher: None,
         release: Some(&mut release),
         also: &mut |_| {},
     };
@@ -237,8 +241,10 @@ pub struct BuildRun<'a> {
     pub events: Option<&'a mut EventWriter>,
     /// What stands above the run's lines, as [`ReportManner::heading`].
     pub heading: Option<String>,
+    /// As [`ReportManner::heading_first`].
+    pub heading_first: bool,
     /// Who wants to know what the run depends on.
-    pub watch: Option<WatchHook<'a>>,
+    pub watcher: Option<&'a mut dyn RunWatcher>,
     /// Gives the project free for other runs, when only a task is left that has the terminal.
     pub release: Option<&'a mut dyn FnMut()>,
     /// Is told what happens as well, at once.
@@ -261,7 +267,8 @@ impl BuildRun<'_> {
             signals,
             mut events,
             heading,
-            watch,
+            heading_first,
+            watcher,
             release,
             also,
         } = self;
@@ -276,6 +283,7 @@ impl BuildRun<'_> {
             cores: options.jobs.min(cores()),
             alone: &alone,
             heading,
+            heading_first,
         };
         let mut report = Report::new(ui, sources, manner);
         let _aim = signals.aim(executor.control(), report.progress_guard());
@@ -310,10 +318,10 @@ impl BuildRun<'_> {
                 })?);
             }
             // Taken apart, since what is told may live shorter here than it does for the caller.
-            let watch = watch.map(|(watch_set, told)| -> WatchHook<'_> { (watch_set, told) });
+            let watcher = watcher.map(|watcher| -> &mut dyn RunWatcher { watcher });
             let release = release.map(|release| -> &mut dyn FnMut() { release });
             let mut build = Build::new(context, options, hub)
-                .watched(watch)
+                .watched(watcher)
                 .releasing(release);
             build.with_front(workspace.take_front());
             Ok::<_, CommandError>(drive(&mut build, &request))

@@ -15,8 +15,8 @@ use handloom_core::scheduler::Build;
 use handloom_core::scheduler::BuildError;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Event;
+use handloom_core::scheduler::RunWatcher;
 use handloom_core::scheduler::Summary;
-use handloom_core::scheduler::WatchHook;
 use handloom_core::status::WatchSet;
 use handloom_core::world::Disk;
 use handloom_core::world::lock;
@@ -27,6 +27,11 @@ use crate::commands::running;
 use crate::commands::running::BuildRun;
 use crate::commands::running::Work;
 use crate::commands::watch_answers::Standing;
+use crate::commands::watch_run::Over;
+use crate::commands::watch_run::RunHooks;
+use crate::commands::watch_run::WatchedRun;
+use crate::commands::watch_run::heading;
+use crate::commands::watch_run::learned_since;
 use crate::failure;
 use crate::failure::CommandError;
 use crate::project;
@@ -35,12 +40,9 @@ use crate::signals::Signals;
 use crate::standing::ASKED;
 use crate::standing::QueryServer;
 use crate::standing::StandingAnswer;
-use crate::ui::Detail;
 use crate::ui::Ui;
 use crate::ui::events::EventWriter;
 use crate::ui::keys::Keys;
-use crate::ui::style::Role;
-use crate::ui::text;
 use crate::ui::watch_status::WatchStatus;
 use crate::watching;
 use crate::watching::Notices;
@@ -150,15 +152,6 @@ pub struct Watch<'w> {
     pub(super) shifts: usize,
 }
 
-/// What a run left to know.
-struct Over<T> {
-    result: T,
-    /// Steps that ran.
-    ran: Vec<String>,
-    /// Whether the description or a folder was changed after it was read and before it was watched.
-    shifted: bool,
-}
-
 impl Watch<'_> {
     /// Opens the project, weaves, and goes on while the description stays the same; gives what is to be done
     /// then.
@@ -174,12 +167,12 @@ impl Watch<'_> {
             Ok(workspace) => workspace,
             Err(failure) => return self.mend(failure, watch_set),
         };
-        let result = self.weave(
-            &workspace,
-            rebuild,
-            Some(&mut watch_set),
-            |build, request| build.run(&workspace.description, &workspace.outside, request),
-        );
+        let mut lock = Some(lock);
+        let mut release = || drop(lock.take());
+        let hooks = Some((&mut watch_set, &mut release as &mut dyn FnMut()));
+        let result = self.weave(&workspace, rebuild, hooks, |build, request| {
+            build.run(&workspace.description, &workspace.outside, request)
+        });
         drop(lock);
         let over = match result {
             Ok(over) => over,
@@ -188,7 +181,7 @@ impl Watch<'_> {
         self.broken = None;
         self.watch_status.over(&over.result, &rebuild.causes);
         let mut kept = all_kept(&over.result);
-        let mut rebuild = self.after(&workspace, &mut watch_set, &over.ran);
+        let mut rebuild = self.after(&workspace, &mut watch_set, &over.ran, over.noticed);
         if self.is_news(over.shifted) {
             rebuild.everything = true;
             rebuild.cause("the description or a folder".to_owned());
@@ -280,29 +273,22 @@ impl Watch<'_> {
             };
             self.watch_status.over(&summary, &rebuild.causes);
             *kept = all_kept(&summary);
-            rebuild = self.after(workspace, watch_set, &over.ran);
+            rebuild = self.after(workspace, watch_set, &over.ran, over.noticed);
             if resident.is_stale() && !rebuild.is_one() {
                 return Ok(Next::Stale(rebuild));
             }
         }
     }
 
-    /// One run.
+    /// One run; with the hooks of one for which the project was opened.
     fn weave<T>(
         &mut self,
         workspace: &Workspace,
         rebuild: &RebuildRequest,
-        watch_set: Option<&mut WatchSet>,
+        hooks: Option<RunHooks<'_>>,
         drive: impl FnOnce(&mut Build<'_>, &BuildRequest) -> Result<T, BuildError>,
     ) -> Result<Over<T>, CommandError> {
-        self.watch_status.clear();
-        self.notices.take_note(&rebuild.causes);
-        if let Some(events) = &mut self.events
-            && !rebuild.causes.is_empty()
-            && !rebuild.told
-        {
-            events.changed(&rebuild.causes);
-        }
+        self.announce(rebuild);
         let executor = workspace.executor();
         self.aim(Some(executor.control()));
         let heading = heading(rebuild, self.ui);
@@ -330,13 +316,20 @@ impl Watch<'_> {
             }
             _ => {}
         };
-        let notices = &mut self.notices;
-        let mut shifted = false;
-        let mut cover = |watch_set: &mut WatchSet| {
-            notices.cover(watch_set);
-            notices.follow(watch_set.causes());
-            shifted |= watch_set.begin(&workspace.disk, &workspace.description.sources);
-        };
+        let (watch_set, release) = hooks.unzip();
+        // Taken apart, since it may live shorter here than it does for the caller.
+        let release = release.map(|release| -> &mut dyn FnMut() { release });
+        let mut watched = watch_set.map(|watch_set| WatchedRun {
+            workspace,
+            watch_set,
+            notices: &mut self.notices,
+            events_in: &self.events_in,
+            server: self.server.as_ref(),
+            ran: &ran,
+            shifted: false,
+            noticed: RebuildRequest::default(),
+            rests: false,
+        });
         let run = BuildRun {
             workspace,
             work: self.work,
@@ -345,17 +338,36 @@ impl Watch<'_> {
             signals: self.signals,
             events: self.events.as_mut(),
             heading,
-            watch: watch_set.map(|watch_set| -> WatchHook<'_> { (watch_set, &mut cover) }),
-            release: None,
+            heading_first: !rebuild.ended.is_empty(),
+            watcher: watched
+                .as_mut()
+                .map(|watched| -> &mut dyn RunWatcher { watched }),
+            release,
             also: &mut also,
         };
         let result = run.carry_out(drive);
+        let (shifted, noticed) = watched
+            .map(|watched| (watched.shifted, watched.noticed))
+            .unwrap_or_default();
         self.aim(None);
         Ok(Over {
             result: result?,
             ran: ran.into_inner(),
             shifted,
+            noticed,
         })
+    }
+
+    /// A run is about to begin.
+    fn announce(&mut self, rebuild: &RebuildRequest) {
+        self.watch_status.clear();
+        self.notices.take_note(&rebuild.causes);
+        if let Some(events) = &mut self.events
+            && !rebuild.causes.is_empty()
+            && !rebuild.told
+        {
+            events.changed(&rebuild.causes);
+        }
     }
 
     fn aim(&self, control: Option<&Arc<ProcessControl>>) {
@@ -368,25 +380,12 @@ impl Watch<'_> {
         workspace: &Workspace,
         watch_set: &mut WatchSet,
         ran: &[String],
+        noticed: RebuildRequest,
     ) -> RebuildRequest {
-        let mut rebuild = RebuildRequest::default();
+        let mut rebuild = noticed;
         watching::drain(&self.events_in, &mut rebuild, watch_set);
         self.forget_folders(&rebuild, watch_set);
-        let ledger = workspace.ledger.borrow();
-        let new = watch_set.learned_since(ran.iter().map(String::as_str), &ledger);
-        self.notices.cover(watch_set);
-        self.notices.follow(new.iter().map(String::as_str));
-        for path in new {
-            // It was not watched when the step read it.
-            let same = match (ledger.file(&path), workspace.disk.stat(&path)) {
-                (Some(record), Ok(Some(stat))) => record.same_stat(&stat),
-                (None, Ok(None)) => true,
-                _ => false,
-            };
-            if !same {
-                rebuild.cause(path);
-            }
-        }
+        learned_since(workspace, watch_set, &mut self.notices, ran, &mut rebuild);
         self.say_of_polling();
         rebuild
     }
@@ -473,20 +472,4 @@ enum Next {
     Stale(RebuildRequest),
     /// Something is to be done.
     Rebuild(RebuildRequest),
-}
-
-/// What stands above a run's lines: when and why.
-fn heading(rebuild: &RebuildRequest, ui: Ui) -> Option<String> {
-    if ui.detail == Detail::Quiet {
-        return None;
-    }
-    let why = match rebuild.causes.split_first() {
-        None if rebuild.now => "asked for".to_owned(),
-        None if rebuild.lost => "more changed than the system could tell of".to_owned(),
-        None => return None,
-        Some((path, [])) => format!("{} changed", text::safe(path)),
-        Some((path, more)) => format!("{} and {} more changed", text::safe(path), more.len()),
-    };
-    let line = format!("{}  {why}", text::clock());
-    Some(format!("\n{}\n", ui.out.paint(Role::Title, &line)))
 }

@@ -51,6 +51,8 @@ struct LiveJob {
     name: String,
     since: Instant,
     usual: Option<Duration>,
+    /// Whether nobody waits for its end.
+    stays: bool,
 }
 
 /// What is shown.
@@ -95,7 +97,9 @@ impl Board {
                 self.known += *usual;
                 self.unknown += unknown;
             }
-            Event::Began { step, usual, .. } => {
+            Event::Began {
+                step, usual, stays, ..
+            } => {
                 // It could not be restored after all.
                 self.jobs.retain(|job| job.step != *step);
                 self.jobs.push(LiveJob {
@@ -103,19 +107,28 @@ impl Board {
                     name: text::safe(step),
                     since: now,
                     usual: *usual,
+                    stays: *stays,
                 });
+                if *stays {
+                    // It is over when the others are.
+                    self.planned = self.planned.saturating_sub(1);
+                    self.forget(*usual);
+                }
             }
             Event::Restoring { step, usual } => self.jobs.push(LiveJob {
                 step: step.clone(),
                 name: format!("{} (from the store)", text::safe(step)),
                 since: now,
                 usual: *usual,
+                stays: false,
             }),
             Event::Spared { usual, .. } => self.close(*usual, None),
             Event::Ended(ended) => {
                 self.failed += usize::from(ended.failure.is_some());
                 let at = self.jobs.iter().position(|job| job.step == ended.step);
-                if let Some(at) = at {
+                if let Some(at) = at.filter(|&at| self.jobs[at].stays) {
+                    self.jobs.remove(at);
+                } else if let Some(at) = at {
                     let job = self.jobs.remove(at);
                     let ran = ended.origin.is_none();
                     self.close(job.usual, ran.then_some(ended.took));
@@ -127,14 +140,17 @@ impl Board {
 
     fn close(&mut self, usual: Option<Duration>, took: Option<Duration>) {
         self.over += 1;
+        self.forget(usual);
+        if let (None, Some(took)) = (usual, took) {
+            self.learned = (self.learned.0 + took, self.learned.1 + 1);
+        }
+    }
+
+    /// The end of one job is not waited for any more.
+    fn forget(&mut self, usual: Option<Duration>) {
         match usual {
             Some(usual) => self.known = self.known.saturating_sub(usual),
-            None => {
-                self.unknown = self.unknown.saturating_sub(1);
-                if let Some(took) = took {
-                    self.learned = (self.learned.0 + took, self.learned.1 + 1);
-                }
-            }
+            None => self.unknown = self.unknown.saturating_sub(1),
         }
     }
 
@@ -146,9 +162,8 @@ impl Board {
         };
         let number = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
         let all = self.known + each.saturating_mul(number(self.unknown));
-        let done: Duration = self
-            .jobs
-            .iter()
+        let awaited = self.jobs.iter().filter(|job| !job.stays);
+        let done: Duration = awaited
             .map(|job| (now - job.since).min(job.usual.unwrap_or(each)))
             .sum();
         let lanes = self
@@ -160,7 +175,7 @@ impl Board {
 
     /// The block's lines for a window of this size.
     pub fn lines(&self, now: Instant, columns: usize, rows: usize, theme: Theme) -> Vec<String> {
-        if columns < 30 || rows < 6 || self.planned == 0 {
+        if columns < 30 || rows < 6 || self.planned + self.jobs.len() == 0 {
             return Vec::new();
         }
         // The last column stays free: some terminals wrap behind it.
@@ -180,7 +195,12 @@ impl Board {
             let more = format!("{INDENT}and {} more", self.jobs.len() - shown);
             lines.push(theme.paint(Role::Faint, &cut(&more, width)));
         }
-        lines.push(self.bar(now, width, theme));
+        if self.over < self.planned {
+            lines.push(self.bar(now, width, theme));
+        } else if self.jobs.iter().any(|job| job.stays) {
+            let words = format!("{INDENT}all else is done · Ctrl-C ends the run");
+            lines.push(theme.paint(Role::Faint, &cut(&words, width)));
+        }
         lines
     }
 
@@ -209,7 +229,9 @@ impl Board {
 /// Below the lines of jobs that have ended, in the same columns.
 fn job_line(job: &LiveJob, now: Instant, width: usize, theme: Theme) -> String {
     let mut time = format!("{:>6}", text::seconds(now - job.since));
-    if let Some(usual) = job.usual {
+    if job.stays {
+        time.push_str(", stays");
+    } else if let Some(usual) = job.usual {
         time.push_str(&format!(", usually {}", text::seconds(usual)));
     }
     let room = width.saturating_sub(INDENT.len() + time.len() + 2).max(8);
@@ -443,6 +465,7 @@ mod tests {
             script: String::new(),
             slot: handloom_core::executor::SlotId::default(),
             terminal: false,
+            stays: false,
         }
     }
 
@@ -487,6 +510,44 @@ mod tests {
         assert_eq!(
             lines.last().unwrap(),
             "         ▚▚▚▚▚▚▚▚▚▚▚▚▚╎╎╎╎╎╎╎╎╎╎╎╎╎  5 of 10 · about 2s left"
+        );
+    }
+
+    #[test]
+    fn nobody_waits_for_the_end_of_what_stays() {
+        let now = Instant::now();
+        let mut board = Board::new(2);
+        let planned = Event::Planned {
+            jobs: 2,
+            usual: Duration::from_secs(3),
+            unknown: 1,
+        };
+        board.tell(&planned, now);
+        let mut sky = began("sky", None);
+        if let Event::Began { stays, .. } = &mut sky {
+            *stays = true;
+        }
+        board.tell(&sky, now);
+        let usual = Some(Duration::from_secs(3));
+        board.tell(&began("check", usual), now);
+        let later = now + Duration::from_secs(1);
+        assert_eq!(
+            board.lines(later, 80, 24, PLAIN),
+            [
+                "      ›  sky                                1.00s, stays",
+                "      ›  check                              1.00s, usually 3.00s",
+                "         ╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎╎  0 of 1 · about 2s left",
+            ]
+        );
+        let step = "check".to_owned();
+        board.jobs.retain(|job| job.stays);
+        board.tell(&Event::Spared { step, usual }, later);
+        assert_eq!(
+            board.lines(later, 80, 24, PLAIN),
+            [
+                "      ›  sky                                1.00s, stays",
+                "         all else is done · Ctrl-C ends the run",
+            ]
         );
     }
 

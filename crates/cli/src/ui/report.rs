@@ -63,6 +63,8 @@ pub struct ReportManner<'a> {
     pub alone: &'a (dyn Fn(&str, bool) -> String + Sync),
     /// Printed above the first line of the run; nothing at all is printed of a run without such a line.
     pub heading: Option<String>,
+    /// Printed as soon as the run is known to do something, without waiting for a line.
+    pub heading_first: bool,
 }
 
 /// Prints a run.
@@ -217,6 +219,7 @@ impl<'a> Report<'a> {
             Event::Began { step, script, .. } if self.ui.detail == Detail::Verbose => {
                 self.scripts.insert(step.clone(), script.clone());
             }
+            Event::Planned { .. } if self.manner.heading_first => self.put(""),
             Event::Planned { .. }
             | Event::Restoring { .. }
             | Event::Began { .. }

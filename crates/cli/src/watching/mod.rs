@@ -68,6 +68,8 @@ pub struct RebuildRequest {
     pub interrupted: bool,
     /// Whether the events say already what it is for.
     pub told: bool,
+    /// Tasks that stay and were ended for it.
+    pub ended: Vec<String>,
     /// Questions of others that are to be answered.
     pub asked: Vec<u64>,
     /// Whether another run wrote down what it knows.
@@ -95,6 +97,13 @@ impl RebuildRequest {
         if self.caused.insert(path.clone()) {
             self.causes.push(path);
         }
+    }
+
+    /// Leaves out files that are no cause after all.
+    pub fn forget_causes(&mut self, is_none: impl Fn(&str) -> bool) {
+        self.causes.retain(|path| !is_none(path));
+        let caused = &mut self.caused;
+        caused.retain(|path| self.causes.contains(path));
     }
 
     /// What is still open once everything else was looked at: names that came or went after that look, and questions.
@@ -215,6 +224,20 @@ impl RebuildRequest {
 pub fn drain(events_in: &Receiver<WatchEvent>, rebuild: &mut RebuildRequest, watch_set: &WatchSet) {
     while let Ok(one) = events_in.try_recv() {
         rebuild.take(one, watch_set, false);
+    }
+}
+
+/// Takes in what came so far, and what belongs to it.
+pub fn glance(
+    events_in: &Receiver<WatchEvent>,
+    rebuild: &mut RebuildRequest,
+    watch_set: &WatchSet,
+    disk: &dyn Disk,
+) {
+    if let Ok(one) = events_in.try_recv() {
+        let count = rebuild.take(one, watch_set, false);
+        gather(events_in, rebuild, count, watch_set, false);
+        rebuild.settle(watch_set, disk);
     }
 }
 

@@ -7,6 +7,8 @@ use rustix::process::Signal;
 use rustix::process::kill_process;
 
 use crate::bed::Bed;
+use crate::screen::wait_for;
+use crate::watching::Watch;
 
 /// A service that is there a while after it began, and says in `log` when it began and ended.
 const SKY: &str = "task sky\n  stays\n  limit 20s\n  ready: test -f up\n  recipe:\n    echo clouds\n    \
@@ -151,4 +153,101 @@ fn what_makes_no_sense_beside_it_is_refused() {
         let bed = Bed::new(&format!("task one\n{clauses}"));
         bed.run(&["one"]).status(2).says(&[says]);
     }
+}
+
+/// A service that can't begin while another one holds its place, and takes a while to give it free.
+const PAGE: &str = "target page\n  needs text\n  recipe: grep . @{needs} > @{target}\n\
+                    task serve\n  stays\n  needs page\n  ready: test -s up\n  recipe:\n    \
+                    if test -e up; then echo taken; exit 1; fi\n    \
+                    trap 'sleep 0.1; rm up; exit 0' TERM\n    cat page >> served\n    echo x > up\n    \
+                    while true; do sleep 0.02; done\n\
+                    target other\n  recipe: echo x > @{target}\n";
+
+#[test]
+fn watch_begins_it_again_when_what_it_needs_has_changed() {
+    let bed = Bed::new(PAGE);
+    bed.write("text", "one\n");
+    let mut watch = Watch::start(&bed, &["serve"]);
+    bed.await_file("up");
+    // Others have the project meanwhile.
+    bed.weave(&["other"]).status(0);
+    // Saved without a change: nothing to do.
+    watch.save("text", "one\n");
+    watch.save("text", "two\n");
+    assert_eq!(watch.next(), ["page made never-made", "serve made"]);
+    wait_for("it serves", || bed.read("served") == "one\ntwo\n");
+    bed.await_file("up");
+    // What breaks leaves it ended, and what mends it lets it begin.
+    watch.save("text", "");
+    assert_eq!(
+        watch.next(),
+        ["page made prerequisite-changed", "serve made"]
+    );
+    assert_eq!(
+        watch.next(),
+        ["page failed prerequisite-changed", "serve held"]
+    );
+    watch.save("text", "three\n");
+    wait_for("it serves", || bed.read("served") == "one\ntwo\nthree\n");
+    bed.await_file("up");
+    let text = bed.read("hand.loom");
+    watch.save("hand.loom", &text.replace("cat page", "cat page page"));
+    wait_for("it serves", || {
+        bed.read("served").ends_with("three\nthree\nthree\n")
+    });
+    bed.await_file("up");
+    let said = watch.shown();
+    assert!(!said.contains("taken"), "{said}");
+    assert!(
+        said.contains("text changed; serve ended, to be begun again"),
+        "{said}"
+    );
+    assert!(
+        said.contains("hand.loom changed; serve ended, to be begun again"),
+        "{said}"
+    );
+    assert_eq!(watch.end(Signal::TERM), Some(130));
+    assert!(!bed.exists("up"));
+}
+
+#[test]
+fn one_that_a_killed_run_left_is_ended_also_when_others_had_the_project() {
+    let bed = bed("task one\n  after sky\n  recipe: cat up\ntask two\n  recipe: true\n");
+    let mut child = bed.start(&["sky"]);
+    bed.await_file("up");
+    // It is no concern of a run while its own is alive.
+    bed.run(&["two"]).status(0).says_not("killed");
+    assert!(bed.exists("up"));
+    child.kill().expect("a signal");
+    child.wait().expect("an end");
+    bed.run(&["one"])
+        .status(0)
+        .says(&["the last run was killed; still running and ended now: `sh`"]);
+    let left = std::fs::read_dir(bed.path(".handloom/jobs")).expect("a folder");
+    let left = left.map(|entry| entry.expect("an entry").file_name());
+    let left: Vec<_> = left
+        .filter(|name| name.to_string_lossy().starts_with("stays"))
+        .collect();
+    assert!(left.is_empty(), "{left:?}");
+}
+
+#[test]
+fn what_it_is_given_to_know_is_its_own_while_others_run() {
+    let bed = Bed::new(
+        "task sky\n  stays\n  let mine = yes\n  ready: test -s up\n  recipe:\n    echo @{mine} > up\n    \
+         while ! test -e ask; do sleep 0.02; done\n    cat \"$HANDLOOM_JOB\" > told\n    exec sleep 1000\n\
+         target a<n>\n  each n in 1 2 3 4 5 6 7 8\n  recipe: echo x > @{target}\n",
+    );
+    let mut child = bed.start(&["sky"]);
+    bed.await_file("up");
+    bed.weave(&["-j8", "a*"]).status(0);
+    bed.write("ask", "");
+    bed.await_file("told");
+    assert!(
+        bed.read("told").contains(r#""mine":["yes"]"#),
+        "{}",
+        bed.read("told")
+    );
+    kill_process(Pid::from_child(&child), Signal::TERM).expect("a signal");
+    child.wait().expect("an end");
 }

@@ -18,7 +18,7 @@ use crate::screen::state_of;
 use crate::screen::wait_for;
 
 /// The program, watching a project, with its events.
-struct Watch<'b> {
+pub struct Watch<'b> {
     bed: &'b Bed,
     child: Child,
     events: PathBuf,
@@ -28,13 +28,13 @@ struct Watch<'b> {
 
 impl<'b> Watch<'b> {
     /// Starts watching; returns after the first run.
-    fn start(bed: &'b Bed, arguments: &[&str]) -> Self {
+    pub fn start(bed: &'b Bed, arguments: &[&str]) -> Self {
         let events = bed.root().with_file_name("watch-events");
         let mut all = vec!["watch", "--events", events.to_str().unwrap()];
         all.extend(arguments);
         let child = bed
             .command(&all)
-            .stdout(Stdio::null())
+            .stdout(fs::File::create(bed.root().with_file_name("watch-shown")).unwrap())
             .stderr(fs::File::create(bed.root().with_file_name("watch-said")).unwrap())
             .spawn()
             .unwrap();
@@ -46,11 +46,15 @@ impl<'b> Watch<'b> {
         }
     }
 
-    fn said(&self) -> String {
+    pub fn shown(&self) -> String {
+        fs::read_to_string(self.bed.root().with_file_name("watch-shown")).unwrap()
+    }
+
+    pub fn said(&self) -> String {
         fs::read_to_string(self.bed.root().with_file_name("watch-said")).unwrap()
     }
 
-    fn all(&self) -> Vec<Value> {
+    pub fn all(&self) -> Vec<Value> {
         let text = fs::read_to_string(&self.events).unwrap_or_default();
         let whole = text.rfind('\n').map_or("", |end| &text[..end]);
         let lines = whole.lines();
@@ -61,7 +65,7 @@ impl<'b> Watch<'b> {
 
     /// Waits for the end of the next run; the steps that ended, with why they ran.
     #[track_caller]
-    fn next(&mut self) -> Vec<String> {
+    pub fn next(&mut self) -> Vec<String> {
         let start = Instant::now();
         loop {
             let all = self.all();
@@ -97,7 +101,7 @@ impl<'b> Watch<'b> {
     }
 
     /// Waits until it waits: nothing that was written before comes later.
-    fn calm(&self) {
+    pub fn calm(&self) {
         wait_for("it watches", || self.said().contains("watching · "));
         std::thread::sleep(Duration::from_millis(150));
     }
@@ -108,13 +112,13 @@ impl<'b> Watch<'b> {
     }
 
     /// Saves a file at once, as careful editors do.
-    fn save(&self, name: &str, text: &str) {
+    pub fn save(&self, name: &str, text: &str) {
         let beside = self.bed.root().with_file_name("beside");
         fs::write(&beside, text).unwrap();
         fs::rename(beside, self.bed.path(name)).unwrap();
     }
 
-    fn end(mut self, signal: Signal) -> Option<i32> {
+    pub fn end(mut self, signal: Signal) -> Option<i32> {
         rustix::process::kill_process(Pid::from_child(&self.child), signal).unwrap();
         self.child.wait().unwrap().code()
     }

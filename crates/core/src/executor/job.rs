@@ -56,6 +56,8 @@ pub struct Job {
     pub limit: Option<Duration>,
     /// Whether it has the terminal to itself.
     pub terminal: bool,
+    /// Whether it may outlive the run's hold on the project.
+    pub stays: bool,
     /// Whether it goes on when the run is to end: it tidies up.
     pub shielded: bool,
     /// Ended when this is set, as it is asked to when the run is to end.

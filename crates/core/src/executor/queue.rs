@@ -87,6 +87,8 @@ pub enum Notice {
     Ended(Box<JobEnd>),
     /// A [`Waker`] was called.
     Answered(u64),
+    /// Nothing happened for as long as was to be waited.
+    Nothing,
 }
 
 /// The end of a job.
@@ -190,6 +192,6 @@ pub trait JobQueue {
     fn waker(&self) -> Option<Waker> {
         None
     }
-    /// Waits for what happens next; `None` when nothing can happen any more.
-    fn wait(&mut self) -> Option<Notice>;
+    /// Waits for what happens next, so long at most when that is said; `None` when nothing can happen any more.
+    fn wait(&mut self, longest: Option<Duration>) -> Option<Notice>;
 }

@@ -12,9 +12,11 @@ use std::sync::atomic::AtomicBool;
 use std::sync::atomic::Ordering;
 use std::sync::mpsc;
 use std::sync::mpsc::Receiver;
+use std::sync::mpsc::RecvTimeoutError;
 use std::sync::mpsc::SendError;
 use std::sync::mpsc::Sender;
 use std::thread::Scope;
+use std::time::Duration;
 
 use crate::content::Look;
 use crate::content::NoRecords;
@@ -206,8 +208,14 @@ impl JobQueue for ThreadPool<'_, '_> {
         }))
     }
 
-    fn wait(&mut self) -> Option<Notice> {
-        self.notices.recv().ok()
+    fn wait(&mut self, longest: Option<Duration>) -> Option<Notice> {
+        let Some(longest) = longest else {
+            return self.notices.recv().ok();
+        };
+        match self.notices.recv_timeout(longest) {
+            Err(RecvTimeoutError::Timeout) => Some(Notice::Nothing),
+            notice => notice.ok(),
+        }
     }
 }
 

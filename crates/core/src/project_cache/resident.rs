@@ -75,6 +75,15 @@ impl<'v, 'd> ResidentProject<'v, 'd> {
         );
         let cached = loaded.cached.as_ref()?;
         let (goals, order) = cached.order();
+        let project = &loaded.project;
+        let stays = |id: &NodeId| match id.node(project) {
+            Node::Task(task) => project.tasks[task.index()].decl.clauses.stays,
+            Node::Step(_) | Node::Set(_) => false,
+        };
+        if order.nodes.iter().any(stays) {
+            // What changes while such a task is left is told of from the whole.
+            return None;
+        }
         // Made now, so that the first run need not.
         let _ = loaded.project.paths.find("");
         let _ = cached.contents();

@@ -25,6 +25,7 @@ use crate::project_cache::FrontLook;
 use crate::project_cache::LoadedProject;
 use crate::scheduler::build_state::BuildContext;
 use crate::scheduler::build_state::BuildState;
+use crate::scheduler::build_state::RunWatcher;
 use crate::scheduler::event::Summary;
 use crate::scheduler::event_hub::EventHub;
 use crate::scheduler::finally::hold_all;
@@ -47,17 +48,12 @@ use crate::scheduler::sequence::find;
 use crate::scheduler::sequence::phases;
 use crate::scheduler::sequence::reaches_unmaterialized;
 use crate::scheduler::sequence::unmaterialized_trees;
-use crate::status::WatchSet;
 use crate::status::learned_edges;
 use crate::world::Digest;
-
-/// What is known of a run's files, and who is told before they are looked at.
-pub type WatchHook<'a> = (&'a mut WatchSet, &'a mut dyn FnMut(&mut WatchSet));
 
 /// One build.
 pub struct Build<'s> {
     pub(super) state: BuildState<'s>,
-    watch: Option<WatchHook<'s>>,
     /// What was seen of the kept project already.
     front: Option<FrontLook>,
     /// How many passes there were.
@@ -85,7 +81,6 @@ impl<'s> Build<'s> {
     pub fn new(context: BuildContext<'s>, options: BuildOptions, events: EventHub<'s>) -> Self {
         Self {
             state: BuildState::new(context, options, events),
-            watch: None,
             front: None,
             passes: 0,
             materialized: HashSet::new(),
@@ -94,10 +89,10 @@ impl<'s> Build<'s> {
         }
     }
 
-    /// With somebody who is told what each pass depends on, before its files are looked at.
+    /// With somebody who wants to know what the run depends on.
     #[must_use]
-    pub fn watched(mut self, hook: Option<WatchHook<'s>>) -> Self {
-        self.watch = hook;
+    pub fn watched(mut self, watcher: Option<&'s mut dyn RunWatcher>) -> Self {
+        self.state.watcher = watcher;
         self
     }
 
@@ -158,7 +153,7 @@ impl<'s> Build<'s> {
         drop(ledger);
         if let Some(cached) = &mut cached
             && cached.answers(inputs.request)
-            && self.watch.is_none()
+            && self.state.watcher.is_none()
         {
             cached.look(context.disk, self.state.options.threads, None);
             if let Some(kept) = cached.all_kept().filter(|_| !self.state.options.again) {
@@ -309,11 +304,12 @@ impl<'s> Build<'s> {
             plan.trees.is_empty() && phases.is_some_and(|phases| phases.len() == 1);
         let bad_before = self.state.progress.bad();
         self.passes += 1;
-        if let Some((watch_set, tell)) = &mut self.watch {
+        if let Some(watcher) = &mut self.state.watcher {
             let ledger = self.state.context.ledger.borrow();
+            let watch_set = watcher.watch_set();
             watch_set.add(&loaded.project, &plan.order, &ledger);
             drop(ledger);
-            tell(watch_set);
+            watcher.cover();
         }
         let open = if self.state.progress.is_last_pass {
             open_positions(&mut self.state, loaded, plan, inputs.request)
@@ -422,7 +418,8 @@ impl<'s> Build<'s> {
         vars: &Vars<'_>,
     ) {
         let folders = vars.folders;
-        if let Some((watch_set, _)) = &mut self.watch {
+        if let Some(watcher) = &mut self.state.watcher {
+            let watch_set = watcher.watch_set();
             watch_set.add_description(&inputs.description.sources);
             let (mut seen, mut told) = match &loaded.cached {
                 Some(cached) => cached.folders(),
@@ -441,14 +438,15 @@ impl<'s> Build<'s> {
     /// Tells the watcher of files that values were taken from while recipes were put together.
     fn watch_data_files(&mut self) {
         let environment = self.state.context.environment;
-        if let Some((watch_set, tell)) = &mut self.watch {
+        if let Some(watcher) = &mut self.state.watcher {
+            let watch_set = watcher.watch_set();
             let answered = environment.answered_files();
             let mut is_new =
                 watch_set.add_data_files(answered.iter().map(|file| file.path.as_str()));
             let absent = environment.absent_files();
             is_new |= watch_set.add_data_files(absent.iter().map(String::as_str));
             if is_new {
-                tell(watch_set);
+                watcher.cover();
             }
         }
     }

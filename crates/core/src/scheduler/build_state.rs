@@ -13,6 +13,7 @@ use crate::scheduler::options::BuildOptions;
 use crate::scheduler::output_places::OutputPlaces;
 use crate::scheduler::progress::Progress;
 use crate::status::RecordingEnvironment;
+use crate::status::WatchSet;
 use crate::store::Store;
 use crate::store::StoreTrouble;
 use crate::text::Diagnostic;
@@ -37,6 +38,17 @@ pub struct BuildContext<'s> {
     pub environment: &'s RecordingEnvironment<'s>,
 }
 
+/// Who wants to know what a run depends on.
+pub trait RunWatcher {
+    /// What is known of the run's files; each pass adds to it.
+    fn watch_set(&mut self) -> &mut WatchSet;
+    /// Is told when that has grown, before the files are looked at.
+    fn cover(&mut self);
+    /// Whether something was changed since. Asked while only tasks are left that stay and were asked for, which
+    /// are then ended; the project is free for others at that time. They are told by name.
+    fn has_news(&mut self, left: &[&str]) -> bool;
+}
+
 /// What the passes of one build share.
 pub struct BuildState<'s> {
     /// What comes in from outside.
@@ -53,6 +65,8 @@ pub struct BuildState<'s> {
     pub progress: Progress,
     /// Gives the project free for others, when only a job is left that has the terminal.
     pub release: Option<&'s mut dyn FnMut()>,
+    /// Who wants to know what the run depends on.
+    pub watcher: Option<&'s mut dyn RunWatcher>,
     /// When it began.
     pub began: Ticks,
     /// Whether the executor was told of the first job.
@@ -70,6 +84,7 @@ impl<'s> BuildState<'s> {
             places: OutputPlaces::new(context.disk, context.ledger, options.old_outputs),
             progress: Progress::default(),
             release: None,
+            watcher: None,
             began: context.clock.ticks(),
             prepared: false,
         }

@@ -32,6 +32,9 @@ use crate::scheduler::start_job::StartedJob;
 const ENOUGH_JOBS: u32 = 8;
 const SHORT: Duration = Duration::from_millis(20);
 
+/// So often is asked whether something was changed while only tasks that stay are left.
+const LOOK_EVERY: Duration = Duration::from_millis(50);
+
 /// Brings the positions of a pass to an end.
 pub struct Dispatcher<'a, 'q> {
     queue: ReadyQueue,
@@ -47,6 +50,8 @@ pub struct Dispatcher<'a, 'q> {
     failure: Option<BuildError>,
     /// Tasks that stay and are alive.
     services: ServiceTable,
+    /// Only those are left, and somebody may be told of a change for which they are to be ended.
+    is_left_to_services: bool,
     /// Steps that are being looked for in a shared store.
     ahead: LookAhead,
     waker: Option<Waker>,
@@ -71,6 +76,7 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             closing: false,
             failure: None,
             services: ServiceTable::default(),
+            is_left_to_services: false,
             ahead: LookAhead::default(),
             waker,
         }
@@ -96,7 +102,8 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             let handed = self.hand_ahead(pass);
             self.note(handed);
             self.hold.store(self.closing, Ordering::SeqCst);
-            let Some(notice) = self.jobs.wait() else {
+            let longest = self.is_left_to_services.then_some(LOOK_EVERY);
+            let Some(notice) = self.jobs.wait(longest) else {
                 break;
             };
             let heeded = self.heed(pass, notice);
@@ -121,6 +128,20 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
         if !is_closing && pass.state.progress.is_last_pass {
             let released = pass.state.release_project();
             self.note(released);
+            self.is_left_to_services = pass.state.watcher.is_some();
+        }
+    }
+
+    /// Ends the tasks that stay when what they need may have been changed.
+    fn look_for_news(&mut self, pass: &mut Pass<'_, '_, '_, '_>) {
+        let left = self.services.names();
+        let watcher = &mut pass.state.watcher;
+        if watcher
+            .as_mut()
+            .is_some_and(|watcher| watcher.has_news(&left))
+        {
+            self.is_left_to_services = false;
+            self.closing = true;
         }
     }
 
@@ -302,6 +323,10 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             Notice::Ended(end) => self.ended(pass, end),
             Notice::Answered(number) => {
                 self.answered(pass, number);
+                Ok(())
+            }
+            Notice::Nothing => {
+                self.look_for_news(pass);
                 Ok(())
             }
         }

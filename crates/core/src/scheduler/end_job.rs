@@ -264,7 +264,7 @@ impl JobEnder<'_, '_, '_, '_> {
                     programs.join(", ")
                 ),
             )
-            .help("let the recipe wait for it with `wait`; a server is a task of its own, marked `terminal`"),
+            .help("let the recipe wait for it with `wait`; a server is a task of its own, marked `stays` or `terminal`"),
         );
     }
 }

@@ -294,6 +294,8 @@ pub enum Event {
         slot: SlotId,
         /// Whether it has the terminal to itself until it ends.
         terminal: bool,
+        /// Whether it goes on beside others, which do not wait for its end.
+        stays: bool,
     },
     /// A step's stored result is being put in place.
     Restoring {

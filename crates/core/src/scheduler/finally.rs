@@ -96,7 +96,7 @@ fn run_alone(
             resumes: false,
             ahead: false,
         });
-        while let Some(notice) = jobs.wait() {
+        while let Some(notice) = jobs.wait(None) {
             if let Notice::Ended(end) = notice {
                 return Ok(end.outcome);
             }

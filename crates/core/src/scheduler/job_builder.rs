@@ -239,6 +239,12 @@ impl<'d> JobBuilder<'_, 'd> {
         let mut prepared = self.own_job(task, frame, slot)?;
         prepared.finally.append(&mut finally);
         if clauses.stays {
+            for job in &mut prepared.finally {
+                // It comes when others may have the project.
+                job.stays = true;
+            }
+        }
+        if clauses.stays {
             prepared.service = Some(service_plan(self.vars, &mut prepared.job, clauses, frame)?);
         }
         Some(prepared)
@@ -315,6 +321,7 @@ impl<'d> JobBuilder<'_, 'd> {
             slot,
             limit,
             terminal: recipe.clauses.terminal,
+            stays: false,
             shielded: false,
             stop: None,
             log: None,

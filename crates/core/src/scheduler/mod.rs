@@ -40,8 +40,8 @@ mod undeclared_edges;
 mod watched_inputs;
 
 pub use build::Build;
-pub use build::WatchHook;
 pub use build_state::BuildContext;
+pub use build_state::RunWatcher;
 pub use event::Ended;
 pub use event::Ending;
 pub use event::Event;

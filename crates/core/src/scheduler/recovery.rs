@@ -13,6 +13,7 @@ use serde::Deserialize;
 
 use crate::content::Reader;
 use crate::executor::local::job_markers;
+use crate::executor::local::outliving;
 use crate::ledger::BadEnd;
 use crate::ledger::Beginning;
 use crate::ledger::Entry;
@@ -75,6 +76,8 @@ pub fn recover(
         what: what.to_owned(),
         source,
     };
+    let mut left = outliving::end_left(scratch)
+        .map_err(|error| broken("can't tell what the last run left behind", error))?;
     let killed = job_markers::end_killed(scratch)
         .map_err(|error| broken("can't tell what the last run left behind", error))?;
     let Unfinished {
@@ -86,10 +89,14 @@ pub fn recover(
         // Where the power failed, the marks and the journal's end may be gone, and the renames not.
         let set_by = quarantine::files_below(disk, quarantine::SET_BY);
         if set_by.is_ok_and(|paths| paths.is_empty()) {
-            return Ok(Recovered::default());
+            return Ok(Recovered {
+                ended: left,
+                ..Recovered::default()
+            });
         }
     }
     let killed = killed.unwrap_or_default();
+    left.extend(killed.ended);
     for slot in &killed.slots {
         outputs.extend(targets_of(scratch, *slot, root));
     }
@@ -99,7 +106,7 @@ pub fn recover(
         clock,
         ledger,
         done: Recovered {
-            ended: killed.ended,
+            ended: left,
             ..Recovered::default()
         },
     };

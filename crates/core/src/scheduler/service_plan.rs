@@ -32,6 +32,7 @@ pub fn service_plan<'d>(
     frame: &Frame<'_>,
 ) -> Option<ServicePlan> {
     let job = Arc::make_mut(job);
+    job.stays = true;
     job.stop = Some(Arc::<AtomicBool>::default());
     let within = job.limit.take().unwrap_or(READY_WITHIN);
     let ready = match clauses.ready {

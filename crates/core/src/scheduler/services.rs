@@ -120,6 +120,16 @@ impl ServiceTable {
         Some(&service.job.prepared.job.name)
     }
 
+    /// The names of all that are alive, in order.
+    pub fn names(&self) -> Vec<&str> {
+        let alive = self.alive.iter();
+        let mut names: Vec<&str> = alive
+            .map(|service| service.job.prepared.job.name.as_str())
+            .collect();
+        names.sort_unstable();
+        names
+    }
+
     /// One is ready, or will never be; its position when it is.
     pub fn ready(&mut self, ticket: Ticket, ready: Result<(), String>) -> Option<Position> {
         let service = self

@@ -230,6 +230,7 @@ impl JobStarter<'_, '_, '_, '_> {
             script: prepared.job.script.clone(),
             slot: prepared.job.slot,
             terminal: prepared.job.terminal,
+            stays: prepared.job.stays,
         }
     }
 }

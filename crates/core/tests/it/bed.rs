@@ -14,9 +14,9 @@ use handloom_core::scheduler::BuildError;
 use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Event;
 use handloom_core::scheduler::EventHub;
+use handloom_core::scheduler::RunWatcher;
 use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::TimedEvent;
-use handloom_core::scheduler::WatchHook;
 use handloom_core::status::RecordingEnvironment;
 use handloom_core::text::Diagnostic;
 use handloom_core::world::Clock;
@@ -85,7 +85,7 @@ impl<'a> Bed<'a> {
         &self,
         ledger: &RefCell<Ledger>,
         environment: &RecordingEnvironment<'_>,
-        watch: Option<WatchHook<'_>>,
+        watcher: Option<&mut dyn RunWatcher>,
         mut note: impl FnMut(&Event),
         drive: impl FnOnce(&mut Build<'_>) -> T,
     ) -> T {
@@ -98,8 +98,8 @@ impl<'a> Bed<'a> {
             environment,
         };
         let events = EventHub::new(self.clock).direct(|told: &TimedEvent| note(&told.event));
-        let watch = watch.map(|(watch_set, tell)| -> WatchHook<'_> { (watch_set, tell) });
-        drive(&mut Build::new(context, self.options, events).watched(watch))
+        let watcher = watcher.map(|watcher| -> &mut dyn RunWatcher { watcher });
+        drive(&mut Build::new(context, self.options, events).watched(watcher))
     }
 
     /// One whole run, from opening the ledger.

@@ -36,6 +36,7 @@ fn began(step: &str) -> Event {
         script: String::new(),
         slot: SlotId::default(),
         terminal: false,
+        stays: false,
     }
 }
 

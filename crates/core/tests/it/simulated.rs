@@ -196,7 +196,7 @@ impl JobQueue for Queue<'_> {
         })
     }
 
-    fn wait(&mut self) -> Option<Notice> {
+    fn wait(&mut self, _longest: Option<Duration>) -> Option<Notice> {
         if self.notices.is_empty() {
             self.end_first();
         }

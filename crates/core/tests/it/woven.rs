@@ -18,6 +18,7 @@ use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Ended;
 use handloom_core::scheduler::Event;
 use handloom_core::scheduler::OnFailure;
+use handloom_core::scheduler::RunWatcher;
 use handloom_core::status::ChangeImpact;
 use handloom_core::status::RecordingEnvironment;
 use handloom_core::status::WatchSet;
@@ -31,6 +32,27 @@ use crate::pictured;
 /// A project on a machine of its own.
 struct Bench {
     machine: Machine,
+}
+
+/// Who is told of what a run depends on.
+struct Watcher<'w> {
+    watch_set: WatchSet,
+    shifted: Vec<bool>,
+    begin: &'w dyn Fn(&mut WatchSet) -> bool,
+}
+
+impl RunWatcher for Watcher<'_> {
+    fn watch_set(&mut self) -> &mut WatchSet {
+        &mut self.watch_set
+    }
+
+    fn cover(&mut self) {
+        self.shifted.push((self.begin)(&mut self.watch_set));
+    }
+
+    fn has_news(&mut self, _: &[&str]) -> bool {
+        false
+    }
 }
 
 /// What a run told.
@@ -70,21 +92,28 @@ impl Bench {
                 ended.push((**job).clone());
             }
         };
-        let (mut watch_set, mut shifted) = (WatchSet::default(), Vec::new());
-        let mut told = |watch_set: &mut WatchSet| {
-            before_looking(machine);
-            shifted.push(watch_set.begin(machine, &description.sources));
+        let mut watcher = Watcher {
+            watch_set: WatchSet::default(),
+            shifted: Vec::new(),
+            begin: &|watch_set| {
+                before_looking(machine);
+                watch_set.begin(machine, &description.sources)
+            },
         };
         let asked = BuildRequest {
             names: names.iter().map(|name| (*name).to_owned()).collect(),
             ..BuildRequest::default()
         };
-        let watch = Some((&mut watch_set, &mut told as &mut dyn FnMut(&mut WatchSet)));
         let bed = Bed::of(machine, options);
-        let summary = bed.build(&ledger, &environment, watch, note, |build| {
+        let summary = bed.build(&ledger, &environment, Some(&mut watcher), note, |build| {
             build.run(&description, &outside, &asked)
         });
         summary.unwrap();
+        let Watcher {
+            mut watch_set,
+            shifted,
+            ..
+        } = watcher;
         let ran: Vec<&str> = ended.iter().map(|job| job.step.as_str()).collect();
         watch_set.learned_since(ran.into_iter(), &ledger.borrow());
         Woven {

@@ -7,6 +7,8 @@
 
 pub mod control;
 pub mod job_markers;
+mod manifest_file;
+pub mod outliving;
 pub mod processes;
 
 mod begun;
@@ -22,7 +24,6 @@ use std::fs::File;
 use std::io;
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::FileExt;
 use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
 use std::process::Command;
@@ -44,6 +45,7 @@ use crate::executor::local::child::ChildProcess;
 use crate::executor::local::child::killed_for_memory;
 use crate::executor::local::control::ProcessControl;
 use crate::executor::local::job_markers::JobMarkers;
+use crate::executor::local::manifest_file::ManifestFile;
 use crate::executor::local::processes::ProcessFamily;
 use crate::executor::local::seal::JobSeal;
 use crate::executor::local::seal::SealFolders;
@@ -132,6 +134,8 @@ impl LocalExecutor {
         self.scratch.join(if job.terminal {
             // It may outlive the run's hold on the project; another run has the slots then.
             format!("terminal-{}.json", std::process::id())
+        } else if job.stays {
+            format!("{}.json", outliving::stem(job.slot.index()))
         } else {
             format!("{}.json", job.slot.index())
         })
@@ -139,7 +143,7 @@ impl LocalExecutor {
 
     fn write_manifest(&self, job: &Job) -> io::Result<PathBuf> {
         let path = self.manifest_path(job);
-        if job.terminal {
+        if job.terminal || job.stays {
             let _ = std::fs::remove_file(&path);
             let options = &mut own::options();
             let mut file = ManifestFile::new(path, options.write(true).create_new(true))?;
@@ -286,38 +290,6 @@ fn piped() -> io::Result<(File, Stdio)> {
     Ok((File::from(OwnedFd::from(reader)), Stdio::from(writer)))
 }
 
-/// A slot's file of what its job is given to know, kept open from job to job.
-#[derive(Debug)]
-struct ManifestFile {
-    path: PathBuf,
-    file: File,
-    /// How long it is.
-    length: usize,
-}
-
-impl ManifestFile {
-    fn new(path: PathBuf, options: &std::fs::OpenOptions) -> io::Result<Self> {
-        let file = own::open(&path, options)?;
-        Ok(Self {
-            path,
-            file,
-            length: 0,
-        })
-    }
-
-    /// Writes a new manifest over the old one; what is left of that becomes white space.
-    ///
-    /// A file that is emptied or cut first has to be settled with the file system each time (ext4 even
-    /// writes one that was emptied to the disk as soon as it is closed); that took longer than the job.
-    fn write(&mut self, manifest: &str) -> io::Result<()> {
-        let mut bytes = manifest.as_bytes().to_vec();
-        bytes.resize(bytes.len().max(self.length), b'\n');
-        self.file.write_all_at(&bytes, 0)?;
-        self.length = bytes.len();
-        Ok(())
-    }
-}
-
 impl JobRunner for LocalExecutor {
     fn cancel(&self) -> &CancelToken {
         self.control.token()
@@ -335,6 +307,19 @@ impl JobRunner for LocalExecutor {
     }
 
     fn run(&self, job: &Job, heard: &mut dyn FnMut(&[u8])) -> Outcome {
+        let outcome = self.run_job(job, heard);
+        if job.stays {
+            let manifest = self.manifest_path(job);
+            // What stays there is taken away by the next run.
+            let _ = std::fs::remove_file(manifest.with_extension("script"));
+            let _ = std::fs::remove_file(manifest);
+        }
+        outcome
+    }
+}
+
+impl LocalExecutor {
+    fn run_job(&self, job: &Job, heard: &mut dyn FnMut(&[u8])) -> Outcome {
         let not_started = |error: io::Error| Outcome::silent(self.start_error(job, &error));
         let mut command = match self.command(job) {
             Ok(command) => command,
@@ -382,9 +367,7 @@ impl JobRunner for LocalExecutor {
             }
         }
     }
-}
 
-impl LocalExecutor {
     /// Runs a job, and notes what its processes look at; a sealed one is shut off from all that it does not name.
     fn run_watched(
         &self,
@@ -406,7 +389,7 @@ impl LocalExecutor {
         let folders = SealFolders {
             root: &root,
             scratch: &self.scratch,
-            slot: job.slot.index().to_string(),
+            slot: seal_name(job),
             outside: &self.sealed_reads,
         };
         let seal = job.seal.as_deref();
@@ -494,4 +477,12 @@ fn after_terminal(mut outcome: Outcome, control: &ProcessControl) -> Outcome {
         control.raise(Signal::INT.as_raw());
     }
     outcome
+}
+
+/// How what belongs to a sealed job's slot is called.
+fn seal_name(job: &Job) -> String {
+    match job.stays {
+        true => outliving::stem(job.slot.index()),
+        false => job.slot.index().to_string(),
+    }
 }

@@ -73,7 +73,8 @@ impl Process {
         })
     }
 
-    fn has_ended(&self) -> bool {
+    /// Whether it has, and was perhaps not reaped yet.
+    pub fn has_ended(&self) -> bool {
         matches!(self.state, b'Z' | b'X')
     }
 

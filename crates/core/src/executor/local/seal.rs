@@ -8,6 +8,7 @@ use std::path::Path;
 use std::path::PathBuf;
 use std::process::Command;
 
+use crate::executor::local::outliving;
 use crate::executor::local::watch::WatchError;
 use crate::executor::sealing::Seal;
 use crate::executor::sealing::SealPlaces;
@@ -117,7 +118,9 @@ const OWN: &str = ".own";
 /// Takes the own folders of all slots away, when no job runs any more.
 pub fn remove_own_folders(scratch: &Path) {
     for entry in std::fs::read_dir(scratch).into_iter().flatten().flatten() {
-        let is_own = entry.file_name().to_string_lossy().contains(OWN);
+        let name = entry.file_name();
+        let name = name.to_string_lossy();
+        let is_own = name.contains(OWN) && !outliving::is_one(&name);
         if is_own && entry.file_type().is_ok_and(|kind| kind.is_dir()) {
             // What does not let itself be taken away is in nobody's way.
             let _ = remove(&entry.path());
