@@ -34,6 +34,7 @@ use handloom_core::world::Digest;
 use handloom_core::world::DirEntry;
 use handloom_core::world::Disk;
 use handloom_core::world::FileKind;
+use handloom_core::world::LeftOut;
 use handloom_core::world::RealDisk;
 use handloom_core::world::Stat;
 use handloom_core::world::SystemClock;
@@ -179,6 +180,7 @@ fn weave(
 struct Memory {
     steps: usize,
     files: Mutex<HashMap<String, (Vec<u8>, u64)>>,
+    left_out: LeftOut,
 }
 
 impl Memory {
@@ -195,6 +197,10 @@ impl Memory {
 }
 
 impl Disk for Memory {
+    fn left_out(&self) -> &LeftOut {
+        &self.left_out
+    }
+
     fn list(&self, folder: &str) -> io::Result<Vec<DirEntry>> {
         let entry = |name: String, kind| DirEntry {
             name: name.into(),

@@ -585,12 +585,16 @@ task check
             "`except` does not stand behind what it leaves out of",
         ),
         (
-            "target x\n  needs assets/ except assets/a\n  recipe: true\n",
-            "nothing can be left out of `assets/`, which is compared as a whole",
+            "target x\n  needs assets/ except assets/a\n  recipe: true\ntask y\n  needs assets/\n  recipe: true\n",
+            "something else is left out of `assets/` here than where it is named first",
         ),
         (
-            "target x/ except x/a\n  recipe: true\n",
-            "nothing can be left out of what a target makes",
+            "target x/\n  recipe: true\ntarget y\n  needs x/ except x/a\n  recipe: true\n",
+            "what is left out of `x/` stands behind the target that makes it",
+        ),
+        (
+            "target x except y\n  recipe: true\n",
+            "nothing can be left out of the file `x`",
         ),
         (
             "target x\n  needs a except\n  recipe: true\n",
@@ -603,6 +607,53 @@ task check
     ] {
         Bed::new(loom).run(&["list"]).status(2).says(&[says]);
     }
+}
+
+#[test]
+fn what_is_left_out_of_a_whole_folder_does_not_count() {
+    let bed = Bed::new(
+        "target venv/ except **/cache/ venv/log*
+  recipe:
+    mkdir -p @{target}lib/cache
+    echo x > @{target}lib/x
+    echo c > @{target}lib/cache/c
+target listing
+  needs venv/
+  recipe: ls @{needs} > @{target}
+target packed
+  needs assets/ except assets/tmp/ **/*~
+  recipe: ls -l @{needs} > @{target}
+target linked
+  needs around/
+  recipe: ls @{needs} > @{target}
+",
+    );
+    for file in ["assets/a", "assets/tmp/t", "around/x"] {
+        bed.write(file, "");
+    }
+    std::os::unix::fs::symlink("../assets", bed.path("around/to")).unwrap();
+    bed.weave(&[]).status(0);
+    settle();
+    after_each_edit(
+        &bed,
+        &[
+            ("assets/a~", "x", &["linked"]),
+            ("venv/lib/cache/c", "changed", &[]),
+            ("venv/log1", "new", &[]),
+            // Another folder with them in it leaves nothing out.
+            ("assets/tmp/n", "x", &["linked"]),
+            ("assets/b", "x", &["linked", "packed"]),
+        ],
+    );
+    // An edit that counts is still one, and what does not count goes with the folder.
+    bed.write("venv/lib/x", "edited");
+    bed.weave(&[])
+        .status(0)
+        .ended(&["venv/ same output-edited"]);
+    assert!(!bed.exists("venv/log1") && bed.exists(".handloom/aside/venv/lib/x"));
+    bed.write("venv/lib/cache/c", "changed");
+    bed.run(&["clean"]).status(0).says(&["4 files removed"]);
+    assert!(!bed.exists("venv"));
 }
 
 #[test]

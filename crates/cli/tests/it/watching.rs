@@ -889,3 +889,21 @@ fn files_that_values_come_from_are_watched() {
     assert_eq!(watch.next_that_does(), ["out made recipe-changed"]);
     let _ = watch.end(Signal::TERM);
 }
+
+#[test]
+fn what_is_left_out_of_a_folder_is_no_cause() {
+    let bed = Bed::new(
+        "target out\n  needs in/ except in/tmp/ **/*~\n  recipe: ls @{needs} > @{target}\n",
+    );
+    bed.write("in/a", "");
+    bed.write("in/tmp/a", "");
+    let mut watch = Watch::start(&bed, &[]);
+    assert_eq!(watch.next(), ["out made never-made"]);
+    watch.calm();
+    watch.save("in/tmp/b", "");
+    watch.save("in/a~", "");
+    watch.calm();
+    assert!(watch.more().is_empty(), "{:#?}", watch.more());
+    watch.save("in/b", "");
+    assert_eq!(watch.next(), ["out made prerequisite-changed"]);
+}

@@ -13,6 +13,7 @@ use crate::project::folders::folders_around;
 use crate::world::Digest;
 use crate::world::Disk;
 use crate::world::FileKind;
+use crate::world::LeaveOut;
 use crate::world::names;
 
 /// What lies below a folder, whose path ends with a slash.
@@ -36,6 +37,7 @@ pub fn tree(
         buffer,
         read,
         entered: None,
+        left_out: reader.disk.left_out().of(folder),
     };
     let (own, seen) = walk.folder(folder)?;
     if own == seen {
@@ -100,12 +102,14 @@ struct TreeReader<'r, 'a> {
     read: &'r mut Vec<(String, Record)>,
     /// Folders that were entered or lie around; known once the first link to a folder is met.
     entered: Option<HashSet<(u64, u64)>>,
+    /// What does not count.
+    left_out: Option<LeaveOut>,
 }
 
 impl TreeReader<'_, '_> {
     fn folder(&mut self, folder: &str) -> io::Result<(Digest, Digest)> {
         let disk = self.reader.disk;
-        let entries = entries(disk, folder)?;
+        let entries = entries_but(disk, folder, self.left_out.as_ref())?;
         let (mut own, mut seen) = (TreeHasher::default(), TreeHasher::default());
         for (path, kind) in &entries {
             let named = |error: io::Error| {
@@ -176,11 +180,19 @@ impl TreeReader<'_, '_> {
     }
 }
 
-/// All names below a folder, sorted by path.
+/// All names below a folder that count when it is compared, sorted by path.
 ///
 /// # Errors
 /// When a folder in it cannot be read; the error names it.
 pub fn entries(disk: &dyn Disk, folder: &str) -> io::Result<Vec<(String, FileKind)>> {
+    entries_but(disk, folder, disk.left_out().of(folder).as_ref())
+}
+
+fn entries_but(
+    disk: &dyn Disk,
+    folder: &str,
+    left_out: Option<&LeaveOut>,
+) -> io::Result<Vec<(String, FileKind)>> {
     let mut found = Vec::new();
     let mut open = vec![folder.to_owned()];
     while let Some(folder) = open.pop() {
@@ -196,7 +208,13 @@ pub fn entries(disk: &dyn Disk, folder: &str) -> io::Result<Vec<(String, FileKin
                 continue;
             }
             let path = format!("{folder}{}", entry.name);
-            if entry.kind == FileKind::Folder {
+            let is_folder = entry.kind == FileKind::Folder;
+            if let Some(left_out) = left_out
+                && (left_out(&path) || is_folder && left_out(&format!("{path}/")))
+            {
+                continue;
+            }
+            if is_folder {
                 open.push(format!("{path}/"));
             }
             found.push((path, entry.kind));

@@ -57,12 +57,6 @@ impl<'a> Parser<'a> {
                     .help("write the file that the recipe makes: `target out/name`"),
             );
         }
-        if let Some(word) = outputs.iter().find_map(|group| group.except.first()) {
-            self.lexer.diagnostics.push(
-                Diagnostic::error(word.span, "nothing can be left out of what a target makes")
-                    .help("let the recipe leave it away, or write it to another place; a file called `except` goes in quotes"),
-            );
-        }
         let clauses = self.clauses(head.end, range.end, indent, "target");
         let line = self.lines[range.first];
         Some(TopItem::Target(Box::new(TargetSyntax {

@@ -21,6 +21,7 @@ use crate::project::clauses::Clauses;
 use crate::project::decl::TaskDecl;
 use crate::project::decl::when_depends_on_call;
 use crate::project::description::PartId;
+use crate::project::excluded::left_out;
 use crate::project::expand::Expander;
 use crate::project::model::Project;
 use crate::project::model::TaskNode;
@@ -81,6 +82,8 @@ impl<'d> ProjectBuilder<'_, 'd> {
             }
         }
         needs.finish(&mut project);
+        let left_out = left_out(&project, self.vars);
+        self.vars.folders.set_left_out(left_out);
         check::check_names(self.vars, &project);
         project
     }

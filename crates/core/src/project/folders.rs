@@ -12,6 +12,7 @@ use crate::world::Digest;
 use crate::world::DirEntry;
 use crate::world::Disk;
 use crate::world::FileKind;
+use crate::world::LeaveOut;
 use crate::world::names::folder_of;
 
 /// The folder that Hand Loom keeps its own files in.
@@ -140,6 +141,11 @@ impl<'d> Folders<'d> {
         let is = is_folder(self.disk, path);
         self.asked.borrow_mut().insert(path.to_owned(), is);
         is
+    }
+
+    /// What does not count of folders that are compared as wholes.
+    pub fn set_left_out(&self, rules: HashMap<String, LeaveOut>) {
+        self.disk.left_out().set(rules);
     }
 
     /// Calls `found` for every file on the disk that a pattern matches, in the order of their paths

@@ -4,6 +4,7 @@ use crate::project::decl::Decl;
 use crate::project::decl::TaskDecl;
 use crate::project::decls::Decls;
 use crate::project::description::PartId;
+use crate::project::excluded::FolderUse;
 use crate::project::paths::PathId;
 use crate::project::paths::Paths;
 use crate::project::task_call::TaskCall;
@@ -209,6 +210,9 @@ pub struct Project<'d> {
     pub sorted_outputs: Vec<PathId>,
     /// Whole-folder outputs.
     pub trees: Vec<PathId>,
+    /// Folders that are compared as wholes and from which something may be left out, where they are named: outputs with
+    /// `except`, and all prerequisites.
+    pub folder_uses: Vec<FolderUse>,
     /// Whole-folder outputs that an `each` looks into and that are not known to be up to date: there
     /// may be more steps once they are.
     pub unmaterialized: Vec<PathId>,

@@ -4,6 +4,7 @@ use crate::project::asked::Asked;
 use crate::project::asked::Means;
 use crate::project::each_match::looks_into;
 use crate::project::excluded::Excluded;
+use crate::project::excluded::FolderUse;
 use crate::project::model::FileSet;
 use crate::project::model::Project;
 use crate::project::model::SetId;
@@ -45,11 +46,14 @@ impl<'d> Resolver<'_, 'd> {
         folder: &str,
         text: &str,
         span: Span,
-        means: Means,
+        asked: Asked<'_>,
     ) -> What {
         let what = self.path(project, folder, text);
         if let What::Path(path) = what {
-            match means {
+            if text.ends_with('/') {
+                note_folder(project, path, span, asked.except);
+            }
+            match asked.means {
                 Means::Both => self.named.push((path, span)),
                 Means::Files if project.maker(path).is_none() => {
                     self.check_leftover(project, path, span);
@@ -207,5 +211,20 @@ impl<'d> Resolver<'_, 'd> {
         let listing = self.vars.folders.list(folder);
         let own = &plain[folder.len()..];
         listing.iter().any(|entry| *entry.name == *own)
+    }
+}
+
+/// Notes what does not count of a folder where it is needed, for all of them to be compared.
+fn note_folder(project: &mut Project<'_>, path: PathId, span: Span, except: Option<&Excluded>) {
+    let folder = project.paths.get(path);
+    let excluded = except.map_or_else(Excluded::default, |except| except.below(folder));
+    let last = project.folder_uses.last();
+    if last.is_none_or(|last| last.path != path || last.span != span) {
+        project.folder_uses.push(FolderUse {
+            path,
+            excluded,
+            span,
+            is_made: false,
+        });
     }
 }

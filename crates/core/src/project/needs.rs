@@ -308,36 +308,22 @@ impl<'v, 'd> Resolver<'v, 'd> {
             return called.into_iter().collect();
         }
         let folder = &self.vars.description.parts[frame.part.index()].folder;
-        let literal = self.vars.literal(word);
-        if let Some(text) = literal.filter(|text| asked.except.is_none() || !text.ends_with('/')) {
+        if let Some(text) = self.vars.literal(word) {
             if asked.leaves_out(folder, text) {
                 return Vec::new();
             }
-            return vec![self.named_path(project, folder, text, word.span, means)];
+            return vec![self.named_path(project, folder, text, word.span, asked)];
         }
         let Some(value) = self.vars.word(word, frame) else {
             return Vec::new();
         };
         let mut found = Vec::with_capacity(value.atoms.len());
         for atom in value.atoms.iter() {
-            if atom.pattern.is_none() && asked.except.is_some() && atom.text.ends_with('/') {
-                self.vars.report(
-                    Diagnostic::error(
-                        word.span,
-                        format!(
-                            "nothing can be left out of `{}`, which is compared as a whole",
-                            atom.text
-                        ),
-                    )
-                    .help(format!("name the files in it: `{}**`", atom.text)),
-                );
-                continue;
-            }
             if asked.leaves_out(folder, &atom.text) && atom.pattern.is_none() {
                 continue;
             }
             let Some(source) = &atom.pattern else {
-                found.push(self.named_path(project, folder, &atom.text, word.span, means));
+                found.push(self.named_path(project, folder, &atom.text, word.span, asked));
                 continue;
             };
             let mut missing: Option<String> = None;
@@ -368,7 +354,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
                 found.extend(tasks.into_iter().map(What::Task));
                 found.extend(set.map(What::Set));
             } else if !asked.leaves_out(folder, &unescape(&filled)) {
-                found.push(self.named_path(project, folder, &unescape(&filled), word.span, means));
+                found.push(self.named_path(project, folder, &unescape(&filled), word.span, asked));
             }
         }
         found

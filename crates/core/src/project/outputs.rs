@@ -1,6 +1,8 @@
 //! The files a step makes: their names put together, checked, and claimed by one step alone.
 
 use crate::project::decl::Decl;
+use crate::project::excluded::Excluded;
+use crate::project::excluded::FolderUse;
 use crate::project::expand::Expander;
 use crate::project::folders::OWN_FOLDER;
 use crate::project::frame::Frame;
@@ -44,8 +46,10 @@ impl<'d> Expander<'_, 'd> {
         }
         let folder = &self.vars.description.parts[decl.part.index()].folder;
         let mut outputs = Vec::with_capacity(1);
+        let mut uses: Vec<(String, Excluded, Span)> = Vec::new();
         for (number, group) in decl.syntax.outputs.iter().enumerate() {
             let number = u16::try_from(number).unwrap_or(0);
+            let from = outputs.len();
             for item in &group.items {
                 let span = item.word.span;
                 if let Some(text) = self.vars.literal(&item.word) {
@@ -66,6 +70,26 @@ impl<'d> Expander<'_, 'd> {
                     outputs.push((number, self.inside(folder, &text, span)?, span));
                 }
             }
+            if !group.except.is_empty() {
+                let frame = match &known {
+                    Some(frame) => frame,
+                    None => known.insert(decl.frame(self.vars, &texts)?),
+                };
+                let excluded = self.vars.excluded(&group.except, frame)?;
+                for (_, path, span) in &outputs[from..] {
+                    self.check_is_folder(path, *span)?;
+                    uses.push((path.clone(), excluded.below(path), *span));
+                }
+            }
+        }
+        for (path, excluded, span) in uses {
+            let path = project.paths.intern(&path);
+            project.folder_uses.push(FolderUse {
+                path,
+                excluded,
+                span,
+                is_made: true,
+            });
         }
         if outputs.is_empty() {
             self.vars.report(
@@ -81,6 +105,17 @@ impl<'d> Expander<'_, 'd> {
                 .map(|(group, path, span)| (group, paths.intern(&path), span))
                 .collect(),
         )
+    }
+
+    fn check_is_folder(&self, path: &str, span: Span) -> Option<()> {
+        if path.ends_with('/') {
+            return Some(());
+        }
+        self.vars.report(
+            Diagnostic::error(span, format!("nothing can be left out of the file `{path}`"))
+                .help("`except` stands behind a folder, whose name ends with a slash; a file called `except` goes in quotes"),
+        );
+        None
     }
 
     pub(super) fn plain_path(

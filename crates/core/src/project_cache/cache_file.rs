@@ -155,6 +155,7 @@ impl CacheFile {
                 self.arrays.copy(CacheSection::Ranges as usize),
                 self.arrays.copy(CacheSection::Hashes as usize),
             ),
+            folder_uses: Vec::new(),
             decls,
             steps: self.arrays.copy(CacheSection::Steps as usize),
             tasks,

@@ -83,11 +83,13 @@ pub fn is_keepable(project: &Project<'_>) -> bool {
     !looks_into_trees && project.unmaterialized.is_empty() && !has_odd_manner(project)
 }
 
-/// Whether a target runs always, or is taken away: such a project is judged as a whole by each run.
+/// Whether a target runs always, or is taken away, or something does not count of a folder: such a project is judged as a whole by each run.
 pub fn has_odd_manner(project: &Project<'_>) -> bool {
     let read = (0..project.decls.len()).filter_map(|index| project.decls.read_already(index));
     let mut manners = read.flat_map(|decl| &decl.clauses.manners);
-    manners.any(|(manner, _)| matches!(manner, Manner::Always | Manner::Fleeting))
+    let mut uses = project.folder_uses.iter();
+    uses.any(|used| !used.excluded.is_empty())
+        || manners.any(|(manner, _)| matches!(manner, Manner::Always | Manner::Fleeting))
 }
 
 /// Which steps have no reason to run, as this run left them, and how all their files are recognised.

@@ -16,6 +16,7 @@ use crate::project::Paths;
 use crate::project::Project;
 use crate::project::StepId;
 use crate::project::What;
+use crate::project::excluded::Excluded;
 use crate::project::folders::OWN_FOLDER;
 use crate::project::folders::SeenFolder;
 use crate::project::folders::names_digest;
@@ -81,6 +82,8 @@ pub struct WatchSet {
     /// Folders that are read as a whole, and those that are made as a whole.
     trees: Vec<String>,
     made_trees: HashSet<String>,
+    /// What does not count of those.
+    left_out: Vec<(String, Excluded)>,
     /// Folders whose names decided something.
     listed: HashMap<String, WatchedFolder>,
     /// Paths that were asked whether they are folders.
@@ -160,6 +163,14 @@ impl WatchSet {
                     What::Set(_) | What::Task(_) => {}
                 }
             }
+        }
+        for used in project
+            .folder_uses
+            .iter()
+            .filter(|used| !used.excluded.is_empty())
+        {
+            let folder = project.paths.get(used.path).to_owned();
+            self.left_out.push((folder, used.excluded.clone()));
         }
         self.passes.push((project.paths.clone(), uses));
     }
@@ -343,7 +354,13 @@ impl WatchSet {
         if self.learned.contains(path) || is_listed() {
             touch = touch.max(ChangeImpact::Source);
         }
-        let inside = |tree: &String| path.starts_with(tree.as_str());
+        let inside = |tree: &String| {
+            let rules = self.left_out.iter().filter(|(folder, _)| folder == tree);
+            path.starts_with(tree.as_str())
+                && !rules
+                    .into_iter()
+                    .any(|(_, excluded)| excluded.leaves_out(path))
+        };
         if touch == ChangeImpact::Nothing && self.made_tree(path).is_some() {
             return ChangeImpact::Made;
         }

@@ -12,10 +12,13 @@ pub mod time;
 mod map;
 mod real;
 
+use std::collections::HashMap;
 use std::io;
+use std::sync::Arc;
 use std::sync::Mutex;
 use std::sync::MutexGuard;
 use std::sync::PoisonError;
+use std::sync::RwLock;
 
 pub use map::map_file;
 pub use real::RealDisk;
@@ -98,6 +101,35 @@ impl std::fmt::Debug for Digest {
     }
 }
 
+/// Tells of a path below a folder whether it does not count when the folder is compared as a whole; a folder's ends
+/// with a slash.
+pub type LeaveOut = Arc<dyn Fn(&str) -> bool + Send + Sync>;
+
+/// What does not count of folders that are compared as wholes, by their paths.
+#[derive(Default)]
+pub struct LeftOut(RwLock<HashMap<String, LeaveOut>>);
+
+impl LeftOut {
+    /// From now on this is all there is.
+    pub fn set(&self, rules: HashMap<String, LeaveOut>) {
+        *self.0.write().unwrap_or_else(PoisonError::into_inner) = rules;
+    }
+
+    /// What does not count of one folder, whose path ends with a slash.
+    #[must_use]
+    pub fn of(&self, folder: &str) -> Option<LeaveOut> {
+        let rules = self.0.read().unwrap_or_else(PoisonError::into_inner);
+        rules.get(folder).cloned()
+    }
+}
+
+impl std::fmt::Debug for LeftOut {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let rules = self.0.read().unwrap_or_else(PoisonError::into_inner);
+        f.debug_set().entries(rules.keys()).finish()
+    }
+}
+
 /// A file system. Paths are relative to the project's root unless they begin with `/`; they are text, as
 /// [`names`] says.
 pub trait Disk: Sync {
@@ -109,6 +141,8 @@ pub trait Disk: Sync {
     fn is_free(&self, path: &str) -> io::Result<bool> {
         Ok(self.stat(path)?.is_none())
     }
+    /// What does not count of folders that are compared as wholes.
+    fn left_out(&self) -> &LeftOut;
     /// The state of many files, one after the other; sorted by path they are found fastest.
     fn stat_all(
         &self,

@@ -27,6 +27,7 @@ use crate::world::Digest;
 use crate::world::DirEntry;
 use crate::world::Disk;
 use crate::world::FileKind;
+use crate::world::LeftOut;
 use crate::world::Stat;
 use crate::world::Ticks;
 use crate::world::names;
@@ -44,6 +45,7 @@ const ONE_READ: usize = 128 * 1024;
 pub struct RealDisk {
     root: PathBuf,
     folder: OwnedFd,
+    left_out: LeftOut,
 }
 
 impl RealDisk {
@@ -60,6 +62,7 @@ impl RealDisk {
         Ok(Self {
             root: root.to_owned(),
             folder,
+            left_out: LeftOut::default(),
         })
     }
 
@@ -99,6 +102,10 @@ fn raw(path: &str) -> Cow<'_, [u8]> {
 }
 
 impl Disk for RealDisk {
+    fn left_out(&self) -> &LeftOut {
+        &self.left_out
+    }
+
     fn list(&self, folder: &str) -> io::Result<Vec<DirEntry>> {
         let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let descriptor = rustix::fs::openat(&self.folder, &*raw(folder), flags, Mode::empty())?;

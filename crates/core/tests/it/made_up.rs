@@ -23,6 +23,7 @@ use handloom_core::world::Digest;
 use handloom_core::world::DirEntry;
 use handloom_core::world::Disk;
 use handloom_core::world::FileKind;
+use handloom_core::world::LeftOut;
 use handloom_core::world::Stat;
 use handloom_core::world::Ticks;
 
@@ -59,6 +60,7 @@ struct Inner {
 pub struct Machine {
     inner: Arc<Mutex<Inner>>,
     ledger: MemoryStorage,
+    left_out: LeftOut,
 }
 
 impl Inner {
@@ -230,6 +232,10 @@ impl Clock for Machine {
 }
 
 impl Disk for Machine {
+    fn left_out(&self) -> &LeftOut {
+        &self.left_out
+    }
+
     fn list(&self, folder: &str) -> io::Result<Vec<DirEntry>> {
         let inner = self.lock();
         if !inner.is_folder(folder) {
