@@ -4,6 +4,7 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 
+use handloom_core::executor::JobRoom;
 use handloom_core::executor::SlotId;
 use handloom_core::graph::BuildRequest;
 use handloom_core::graph::Node;
@@ -15,6 +16,7 @@ use handloom_core::project::values::Vars;
 use handloom_core::scheduler::JobBuilder;
 use handloom_core::scheduler::RecipeMode;
 use handloom_core::scheduler::StoredResults;
+use handloom_core::scheduler::cores_taken;
 use handloom_core::scheduler::foresee_restored;
 use handloom_core::status::Decision;
 use handloom_core::status::Prediction;
@@ -275,9 +277,13 @@ fn script<'d>(vars: &Vars<'d>, project: &Project<'d>, prediction: &Prediction, o
     let Node::Step(step) = prediction.node.node(project) else {
         return;
     };
-    if let Some(prepared) =
-        (JobBuilder { project, vars }).step(step, SlotId::default(), RecipeMode::Plain)
-    {
+    let there = u64::try_from(cores()).unwrap_or(u64::MAX);
+    let room = JobRoom {
+        slot: SlotId::default(),
+        cores: cores_taken(vars, project.decl(project.step(step)), there),
+    };
+    let builder = JobBuilder { project, vars };
+    if let Some(prepared) = builder.step(step, room, RecipeMode::Plain) {
         for line in prepared.job.script.trim_end().lines() {
             out.push_str(&format!("           {}\n", text::safe(line)));
         }

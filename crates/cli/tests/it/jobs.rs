@@ -434,3 +434,69 @@ fn a_folder_is_made_anew_for_each_try() {
     bed.weave(&[]).status(0).ended(&["tree/ made never-made"]);
     assert_eq!(bed.read("tree/x"), "\n");
 }
+
+#[test]
+fn a_job_knows_how_many_cores_it_may_use_and_is_not_made_again_for_it() {
+    let bed = Bed::new(
+        "env ALL = -j@{cores}
+target plain
+  recipe: echo @{cores} \"@{cores}x\" $HANDLOOM_CORES $ALL > @{target}
+target wide
+  takes cores=3
+  env OWN = @{cores}.@{cores}
+  recipe: echo @{cores} $HANDLOOM_CORES $ALL $OWN > @{target}
+target python
+  takes cores=2
+  recipe with python3:
+    import os
+    open(@{target}, \"w\").write(@{cores} + os.environ[\"HANDLOOM_CORES\"] + \"\\n\")
+target swept-<cores>
+  each cores in 7
+  recipe: echo @{cores} $HANDLOOM_CORES > @{target}
+task count
+  takes cores=99
+  remember
+  recipe: echo @{cores} $HANDLOOM_CORES > counted
+  finally: echo @{cores} >> counted
+",
+    );
+    bed.weave(&["-j8", "count", "plain", "wide", "python", "swept-7"])
+        .status(0);
+    assert_eq!(bed.read("plain"), "1 1x 1 -j1\n");
+    assert_eq!(bed.read("wide"), "3 3 -j3 3.3\n");
+    assert_eq!(bed.read("python"), "22\n");
+    assert_eq!(bed.read("swept-7"), "7 1\n");
+    assert_eq!(bed.read("counted"), "8 8\n8\n");
+    bed.weave(&["-j2", "count", "plain", "wide", "python", "swept-7"])
+        .status(0)
+        .kept(5);
+    // What it takes is no reason either.
+    bed.write(
+        "hand.loom",
+        &bed.read("hand.loom").replace("cores=3", "cores=2"),
+    );
+    bed.weave(&["-j2", "wide"]).status(0).kept(1);
+    bed.remove("wide");
+    bed.run(&["preview", "wide", "-v"])
+        .status(0)
+        .says(&["echo 2 $HANDLOOM_CORES $ALL $OWN"]);
+    bed.weave(&["-j2", "wide"]).status(0);
+    assert_eq!(bed.read("wide"), "2 2 -j2 2.2\n");
+    // With a name of its own it is what the description says.
+    bed.write(
+        "hand.loom",
+        "let cores = many\ntarget out\n  recipe: echo @{cores} > @{target}\n",
+    );
+    bed.weave(&["out"]).status(0);
+    assert_eq!(bed.read("out"), "many\n");
+    for wrong in [
+        "  needs a@{cores}\n  recipe: true\n",
+        "  let n = @{cores}\n  recipe: echo @{n}\n",
+    ] {
+        bed.write("hand.loom", &format!("target out\n{wrong}"));
+        bed.run(&["out"]).status(2).says(&[
+            "there is no variable `cores` here",
+            "only recipes and their `env` know it",
+        ]);
+    }
+}

@@ -29,6 +29,15 @@ impl SlotId {
     }
 }
 
+/// Where a job runs, and with how much.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct JobRoom {
+    /// Which of the jobs that may run at once it is.
+    pub slot: SlotId,
+    /// How many cores it may use.
+    pub cores: u64,
+}
+
 /// A script to run, with everything it needs.
 #[derive(Clone, Debug)]
 pub struct Job {
@@ -52,6 +61,8 @@ pub struct Job {
     pub manifest: String,
     /// Which slot it runs in.
     pub slot: SlotId,
+    /// How many cores it may use.
+    pub cores: u64,
     /// Stopped after so long.
     pub limit: Option<Duration>,
     /// Whether it has the terminal to itself.

@@ -23,6 +23,7 @@ pub use capture::Capture;
 pub use capture::Printed;
 pub use exit::Exit;
 pub use job::Job;
+pub use job::JobRoom;
 pub use job::Outcome;
 pub use job::SlotId;
 pub use local::GRACE;

@@ -13,6 +13,7 @@ use crate::project::decl::Decl;
 use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::model::Project;
+use crate::project::recipe_env::CORES;
 use crate::project::script::interpreter;
 use crate::project::shell::is_shell;
 use crate::project::value::Value;
@@ -57,7 +58,7 @@ pub fn check_decl<'d>(vars: &Vars<'d>, decl: &Decl<'d>) {
             .chain(decl.clauses.needs.iter().copied())
             .filter_map(|group| group.label.as_ref())
             .map(|label| &*label.text);
-        let mut names: Vec<&str> = vec!["needs", "target"];
+        let mut names: Vec<&str> = vec!["needs", "target", CORES];
         names.extend(labels);
         names.extend(decl.holes.iter().map(String::as_str));
         names.extend(decl.clauses.learn.map(|_| "learn"));
@@ -67,7 +68,7 @@ pub fn check_decl<'d>(vars: &Vars<'d>, decl: &Decl<'d>) {
 
 fn check_tasks<'d>(vars: &Vars<'d>, project: &Project<'d>) {
     for task in project.tasks.iter().filter(|task| !task.is_called) {
-        let mut names: Vec<&str> = vec!["needs", "extra", "here"];
+        let mut names: Vec<&str> = vec!["needs", "extra", "here", CORES];
         names.extend(
             task.decl
                 .clauses

@@ -8,9 +8,9 @@ use crate::data_files::FileQuestion;
 use crate::language::EnvFile;
 use crate::language::Word;
 use crate::project::clauses::Clauses;
-use crate::project::description::PartId;
 use crate::project::frame::Frame;
 use crate::project::secret;
+use crate::project::value::Value;
 use crate::project::values::Vars;
 
 /// One variable.
@@ -24,10 +24,25 @@ pub struct EnvVariable {
     pub is_private: bool,
 }
 
+/// The name of how many cores a job may use, which only recipes and their environment know.
+pub const CORES: &str = "cores";
+
 impl Vars<'_> {
+    /// Lets a recipe know how many cores it may use, unless the description has that name for something else.
+    pub fn set_cores(&self, frame: &mut Frame<'_>, cores: Value) {
+        if frame.local(CORES).is_none() && !self.is_known(frame.part, CORES) {
+            frame.set(CORES, cores);
+        }
+    }
+
+    /// The same where recipes are compared: it is no reason to run one again.
+    pub(super) fn set_cores_left(&self, frame: &mut Frame<'_>) {
+        self.set_cores(frame, Value::word(format!("@{{{CORES}}}")));
+    }
+
     /// All that is set for a recipe.
     pub fn recipe_env(&self, clauses: &Clauses<'_>, frame: &Frame<'_>) -> Option<Vec<EnvVariable>> {
-        let mut all = self.inherited_env(frame.part)?;
+        let mut all = self.inherited_env(frame)?;
         for file in &clauses.env_files {
             self.file_env(file, frame, &mut all)?;
         }
@@ -37,17 +52,21 @@ impl Vars<'_> {
         Some(all)
     }
 
-    /// What parts set, seen from one.
-    pub fn inherited_env(&self, part: PartId) -> Option<Vec<EnvVariable>> {
+    /// What parts set, seen from that of a frame.
+    pub fn inherited_env(&self, frame: &Frame<'_>) -> Option<Vec<EnvVariable>> {
         let mut parts = Vec::new();
-        let mut at = Some(part);
+        let mut at = Some(frame.part);
         while let Some(id) = at {
             parts.push(id);
             at = self.description.parts[id.index()].parent;
         }
         let mut all = Vec::new();
         for id in parts.into_iter().rev() {
-            let frame = Frame::of(id);
+            let cores = frame.local(CORES);
+            let mut frame = Frame::of(id);
+            if let Some(cores) = cores {
+                self.set_cores(&mut frame, cores.clone());
+            }
             let env = &self.part_env[id.index()];
             for file in &env.files {
                 self.file_env(file, &frame, &mut all)?;

@@ -45,7 +45,8 @@ impl<'d> Decl<'d> {
 
     /// The text that is compared with the last run's; `None` when something in it is wrong.
     pub fn recipe_text(&self, vars: &Vars<'d>) -> Option<String> {
-        let frame = self.fixed_frame();
+        let mut frame = self.fixed_frame();
+        vars.set_cores_left(&mut frame);
         let script = self.clauses.recipe?;
         let mut recipe_text = begin_recipe_text(&interpreter(vars, script, &frame)?);
         if let Some(word) = self.clauses.folder {
@@ -55,7 +56,7 @@ impl<'d> Decl<'d> {
                 &self.words_text(vars, std::slice::from_ref(word), &frame)?,
             );
         }
-        let mut inherited = vars.inherited_env(self.part)?;
+        let mut inherited = vars.inherited_env(&frame)?;
         let own = |name: &str| self.clauses.env.iter().any(|(own, _)| &*own.text == name);
         inherited.retain(|variable| !own(&variable.name));
         for variable in vars.env_lines(&inherited) {
@@ -107,7 +108,8 @@ impl<'d> Decl<'d> {
     fn file_env_text(&self, vars: &Vars<'d>, recipe_text: &mut String) -> Option<()> {
         let mut only_files = Clauses::default();
         only_files.env_files.clone_from(&self.clauses.env_files);
-        let frame = self.fixed_frame();
+        let mut frame = self.fixed_frame();
+        vars.set_cores_left(&mut frame);
         let mut all = vars.recipe_env(&only_files, &frame)?;
         all.retain(|variable| variable.is_private);
         for variable in vars.env_lines(&all) {
@@ -236,6 +238,7 @@ pub fn task_recipe_text<'d>(
     for name in labels.map(|label| &*label.text).chain(["needs"]) {
         frame.set(name, Value::word(format!("@{{{name}}}")));
     }
+    vars.set_cores_left(&mut frame);
     let interpreter = interpreter(vars, script, &frame)?;
     let mut recipe_text = begin_recipe_text(&interpreter);
     line(

@@ -17,6 +17,7 @@ use crate::project::folders::Folders;
 use crate::project::frame::Frame;
 use crate::project::overrides::SetOutside;
 use crate::project::paths::from_root;
+use crate::project::recipe_env::CORES;
 use crate::project::templates;
 use crate::project::value::Value;
 use crate::project::values::Lookup;
@@ -222,10 +223,14 @@ impl<'d> Vars<'d> {
             false => Vec::new(),
         };
         known.extend(of_parts.iter().map(String::as_str));
-        let help = match nearest(name, known.iter().copied()) {
+        let near = nearest(name, known.iter().copied()).filter(|_| name != CORES);
+        let help = match near {
             Some(near) => format!("did you mean `@{{{near}}}`?"),
             None if name == "here" => {
                 "only tasks know it: the folder that the command was typed in".to_owned()
+            }
+            None if name == CORES => {
+                "only recipes and their `env` know it: how many cores a job may use".to_owned()
             }
             None => format!("set it with `let {name} = …`; a literal `@{{` is written `@@{{`"),
         };

@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use crate::executor::JobEnd;
 use crate::executor::JobQueue;
+use crate::executor::JobRoom;
 use crate::executor::Notice;
 use crate::executor::SlotId;
 use crate::executor::Submission;
@@ -187,7 +188,7 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             let alone = self.queue.open == 1
                 && pass.state.progress.is_last_pass
                 && pass.view.recorded_under(position).is_none();
-            match pass.start(position, slot, alone) {
+            match pass.start(position, self.room(position, slot), alone) {
                 Ok(Some(started)) => self.begin(pass, started),
                 Ok(None) => self.close(pass, position),
                 Err(error) => self.note(Err(error)),
@@ -198,10 +199,18 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
         }
     }
 
+    fn room(&self, position: Position, slot: SlotId) -> JobRoom {
+        JobRoom {
+            slot,
+            cores: self.resources.cores(self.queue.uses(position)),
+        }
+    }
+
     /// Begins a task that stays: it takes no slot, and nothing of what there is.
     fn begin_service(&mut self, pass: &mut Pass<'_, '_, '_, '_>, position: Position) {
         let slot = self.services.next_slot(self.jobs.slots());
-        let started = match pass.start(position, slot, false) {
+        let room = self.room(position, slot);
+        let started = match pass.start(position, room, false) {
             Ok(Some(started)) => started,
             Ok(None) => return self.close(pass, position),
             Err(error) => return self.note(Err(error)),
@@ -273,7 +282,7 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
                 return Ok(());
             };
             let started = if pass.state.places.are_free(&pass.view, position)? {
-                pass.start(position, slot, false)?
+                pass.start(position, self.room(position, slot), false)?
             } else {
                 None
             };

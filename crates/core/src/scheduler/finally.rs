@@ -6,6 +6,7 @@ use std::sync::atomic::AtomicBool;
 use crate::executor::ExecutionContext;
 use crate::executor::Exit;
 use crate::executor::Job;
+use crate::executor::JobRoom;
 use crate::executor::Notice;
 use crate::executor::Outcome;
 use crate::executor::Printed;
@@ -40,8 +41,14 @@ pub fn run_finally(
         return Ok(Printed::default());
     }
     let builder = JobBuilder { project, vars };
-    let prepared = task_frame(vars, project, node)
-        .and_then(|frame| builder.task(task, &frame, SlotId::default()));
+    let room = JobRoom {
+        slot: SlotId::default(),
+        cores: 1,
+    };
+    let prepared = task_frame(vars, project, node).and_then(|mut frame| {
+        builder.set_cores(&mut frame, room);
+        builder.task(task, &frame, room)
+    });
     let (errors, warnings) = vars.take_errors();
     if !errors.is_empty() {
         return Err(BuildError::Description(

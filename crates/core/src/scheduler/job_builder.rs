@@ -7,7 +7,7 @@ use std::time::Duration;
 use serde::Serialize;
 
 use crate::executor::job::Job;
-use crate::executor::job::SlotId;
+use crate::executor::job::JobRoom;
 use crate::executor::sealing::Seal;
 use crate::executor::watching::WatchReach;
 use crate::language::LearnHow;
@@ -156,7 +156,7 @@ struct Recipe<'r, 'd> {
 
 impl<'d> JobBuilder<'_, 'd> {
     /// A step's job; `None` when its description is wrong, which is reported.
-    pub fn step(&self, step: StepId, slot: SlotId, mode: RecipeMode) -> Option<PreparedJob> {
+    pub fn step(&self, step: StepId, room: JobRoom, mode: RecipeMode) -> Option<PreparedJob> {
         let project = self.project;
         let node = project.step(step);
         let decl = project.decl(node);
@@ -164,11 +164,12 @@ impl<'d> JobBuilder<'_, 'd> {
         let frame = decl.frame(self.vars, &values[..decl.holes.len().min(values.len())])?;
         let learn = match &decl.clauses.learn {
             Some((LearnHow::Watched | LearnHow::WatchedEverywhere, _)) | None => None,
-            Some((how, file)) => Some(self.learn_file(*how, *file, &frame, slot)?),
+            Some((how, file)) => Some(self.learn_file(*how, *file, &frame, room)?),
         };
         let needs: Vec<(u16, PathId)> = project.open_needs(project.step_needs(node)).collect();
-        let (frame, folder) =
+        let (mut frame, folder) =
             script::step_frame(self.vars, project, decl, node, &needs, learn.as_ref())?;
+        self.set_cores(&mut frame, room);
         // What a recipe does not mention is no reason to run it again, so it must not depend on it either.
         let holes = decl.holes.iter().map(String::as_str);
         let lets = decl.clauses.lets.iter().map(|own| &*own.name.text);
@@ -197,7 +198,7 @@ impl<'d> JobBuilder<'_, 'd> {
                 .collect(),
             folder: recipe.folder.clone(),
         });
-        let mut prepared = self.job(&recipe, slot)?;
+        let mut prepared = self.job(&recipe, room)?;
         prepared.guard(watch.map(WatchPlan::reach), seal);
         Some(PreparedJob {
             learn,
@@ -207,14 +208,15 @@ impl<'d> JobBuilder<'_, 'd> {
     }
 
     /// A task's job; `None` when it has no recipe or its description is wrong.
-    pub fn task(&self, task: TaskId, frame: &Frame<'_>, slot: SlotId) -> Option<PreparedJob> {
+    pub fn task(&self, task: TaskId, frame: &Frame<'_>, room: JobRoom) -> Option<PreparedJob> {
         let node = &self.project.tasks[task.index()];
         let mut finally = Vec::new();
         for &last in &node.finally {
-            let frame = task_frame(self.vars, self.project, &self.project.tasks[last.index()])?;
+            let mut frame = task_frame(self.vars, self.project, &self.project.tasks[last.index()])?;
+            self.set_cores(&mut frame, room);
             let PreparedJob {
                 job, finally: own, ..
-            } = self.own_job(last, &frame, slot)?;
+            } = self.own_job(last, &frame, room)?;
             // It tidies up also after an interruption.
             let job = Job {
                 shielded: true,
@@ -236,7 +238,7 @@ impl<'d> JobBuilder<'_, 'd> {
                 finally,
             });
         }
-        let mut prepared = self.own_job(task, frame, slot)?;
+        let mut prepared = self.own_job(task, frame, room)?;
         prepared.finally.append(&mut finally);
         if clauses.stays {
             for job in &mut prepared.finally {
@@ -250,8 +252,14 @@ impl<'d> JobBuilder<'_, 'd> {
         Some(prepared)
     }
 
+    /// Lets a recipe know how many cores it may use.
+    pub fn set_cores(&self, frame: &mut Frame<'_>, room: JobRoom) {
+        self.vars
+            .set_cores(frame, Value::word(room.cores.to_string()));
+    }
+
     /// What a task runs itself.
-    fn own_job(&self, task: TaskId, frame: &Frame<'_>, slot: SlotId) -> Option<PreparedJob> {
+    fn own_job(&self, task: TaskId, frame: &Frame<'_>, room: JobRoom) -> Option<PreparedJob> {
         let decl = &self.project.tasks[task.index()].decl;
         let clauses = &decl.clauses;
         let parameters = decl.syntax.parameters.iter();
@@ -286,12 +294,12 @@ impl<'d> JobBuilder<'_, 'd> {
                 .report(diagnostic.help("leave out `terminal`, or `sealed`"));
             return None;
         }
-        let mut prepared = self.job(&recipe, slot)?;
+        let mut prepared = self.job(&recipe, room)?;
         prepared.guard(None, seal);
         Some(prepared)
     }
 
-    fn job(&self, recipe: &Recipe<'_, 'd>, slot: SlotId) -> Option<PreparedJob> {
+    fn job(&self, recipe: &Recipe<'_, 'd>, room: JobRoom) -> Option<PreparedJob> {
         let frame = recipe.frame;
         let interpreter = script::interpreter(self.vars, recipe.script, frame)?;
         let text = script::render(self.vars, recipe.script, frame, &interpreter)?;
@@ -318,7 +326,8 @@ impl<'d> JobBuilder<'_, 'd> {
             folder: recipe.folder.clone(),
             env,
             manifest: self.manifest(recipe),
-            slot,
+            slot: room.slot,
+            cores: room.cores,
             limit,
             terminal: recipe.clauses.terminal,
             stays: false,
@@ -386,7 +395,7 @@ impl<'d> JobBuilder<'_, 'd> {
         how: LearnHow,
         file: Option<&Word>,
         frame: &Frame<'_>,
-        slot: SlotId,
+        room: JobRoom,
     ) -> Option<LearnFile> {
         let folder = &self.vars.description.parts[frame.part.index()].folder;
         Some(match file {
@@ -397,7 +406,7 @@ impl<'d> JobBuilder<'_, 'd> {
             },
             None => LearnFile {
                 how,
-                path: format!("{SCRATCH}/{}.learn", slot.index()),
+                path: format!("{SCRATCH}/{}.learn", room.slot.index()),
                 scratch: true,
             },
         })

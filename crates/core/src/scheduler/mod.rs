@@ -64,5 +64,6 @@ pub use options::RecipeMode;
 pub use recovery::Recovered;
 pub use recovery::RecoveryError;
 pub use recovery::recover;
+pub use resources::cores_taken;
 pub use stored_results::StoredResults;
 pub use stored_results::foresee_restored;

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use crate::executor::ExecutionContext;
 use crate::executor::JobEnd;
+use crate::executor::JobRoom;
 use crate::executor::SlotId;
 use crate::graph::Node;
 use crate::graph::NodeId;
@@ -299,7 +300,7 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
     pub fn start(
         &mut self,
         position: Position,
-        slot: SlotId,
+        room: JobRoom,
         alone: bool,
     ) -> Result<Option<StartedJob>, BuildError> {
         let reasons = std::mem::take(&mut self.nodes[position].reasons);
@@ -309,7 +310,7 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
             states: &mut self.judge.states,
             inputs: &self.judge.inputs,
         };
-        let started = starter.start(position, slot, reasons, alone)?;
+        let started = starter.start(position, room, reasons, alone)?;
         if started.is_none() && !matches!(self.view.node(position), Node::Set(_)) {
             // A task without a recipe is done when all it stands for is.
             let name = self.view.name(position);

@@ -8,6 +8,7 @@ use crate::language::TopItem;
 use crate::language::Word;
 use crate::project::amount_of;
 use crate::project::clauses::Clauses;
+use crate::project::decl::Decl;
 use crate::project::frame::Frame;
 use crate::project::values::Vars;
 use crate::scheduler::pass_view::PassView;
@@ -155,6 +156,13 @@ impl ResourcePool {
         Some(id)
     }
 
+    /// How many cores a job may use.
+    pub fn cores(&self, uses: ResourceUseId) -> u64 {
+        let mut uses = self.uses[uses.index()].iter();
+        uses.find(|(number, _)| *number == CORES)
+            .map_or(1, |(_, amount)| *amount)
+    }
+
     /// How many different [`ResourceUse`] there are.
     pub fn kinds(&self) -> usize {
         self.uses.len()
@@ -185,6 +193,14 @@ impl ResourcePool {
             self.left[number] += amount;
         }
     }
+}
+
+/// How many cores a target takes where there are so many; one when it does not say.
+pub fn cores_taken(vars: &Vars<'_>, decl: &Decl<'_>, there: u64) -> u64 {
+    let mut takes = decl.clauses.running.takes.iter();
+    let own = takes.find(|(name, _)| &*name.text == "cores");
+    let wanted = own.and_then(|(name, word)| amount(vars, &name.text, word, &decl.fixed_frame()));
+    wanted.unwrap_or(1).min(there)
 }
 
 fn amount(vars: &Vars<'_>, supply: &str, word: &Word, frame: &Frame<'_>) -> Option<u64> {

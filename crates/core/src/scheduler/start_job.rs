@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::executor::SlotId;
+use crate::executor::JobRoom;
 use crate::executor::Submission;
 use crate::executor::queue::Twice;
 use crate::graph::Node;
@@ -80,14 +80,14 @@ impl JobStarter<'_, '_, '_, '_> {
     pub fn start(
         &mut self,
         position: Position,
-        slot: SlotId,
+        room: JobRoom,
         reasons: Vec<Reason>,
         alone: bool,
     ) -> Result<Option<StartedJob>, BuildError> {
         let ready = match self.view.node(position) {
             Node::Set(_) => None,
-            Node::Step(step) => Some(self.step(step, slot, &reasons)?),
-            Node::Task(task) => self.task(task, slot)?,
+            Node::Step(step) => Some(self.step(step, room, &reasons)?),
+            Node::Task(task) => self.task(task, room)?,
         };
         let Some(mut ready) = ready else {
             return Ok(None);
@@ -124,7 +124,7 @@ impl JobStarter<'_, '_, '_, '_> {
     fn step(
         &mut self,
         step: StepId,
-        slot: SlotId,
+        room: JobRoom,
         reasons: &[Reason],
     ) -> Result<ReadyJob, BuildError> {
         let project = self.view.project;
@@ -136,7 +136,7 @@ impl JobStarter<'_, '_, '_, '_> {
         };
         let retries = retries.ok_or_else(BuildError::reported)?;
         let prepared = builder
-            .step(step, slot, self.state.options.recipes)
+            .step(step, room, self.state.options.recipes)
             .ok_or_else(BuildError::reported)?;
         let hit = self.stored(step, reasons);
         self.state.prepare_executor()?;
@@ -157,7 +157,7 @@ impl JobStarter<'_, '_, '_, '_> {
             twice: (self.state.options.twice && !resumes).then(|| Twice {
                 against: hit.as_ref().map(|hit| hit.restore.clone()),
                 learn: prepared.learn.as_ref().map(|learn| learn.path.clone()),
-                scratch: format!("{SCRATCH}/{}", slot.index()),
+                scratch: format!("{SCRATCH}/{}", room.slot.index()),
             }),
             prepared,
             hit,
@@ -180,13 +180,15 @@ impl JobStarter<'_, '_, '_, '_> {
         stored.find(lookup, self.states).found()
     }
 
-    fn task(&mut self, task: TaskId, slot: SlotId) -> Result<Option<ReadyJob>, BuildError> {
+    fn task(&mut self, task: TaskId, room: JobRoom) -> Result<Option<ReadyJob>, BuildError> {
         let (project, vars) = (self.view.project, self.view.vars);
         let node = &project.tasks[task.index()];
         if !node.has_job() {
             return Ok(None);
         }
-        let frame = task_frame(vars, project, node).ok_or_else(BuildError::reported)?;
+        let mut frame = task_frame(vars, project, node).ok_or_else(BuildError::reported)?;
+        let builder = JobBuilder { project, vars };
+        builder.set_cores(&mut frame, room);
         let retries = retries(vars, &node.decl.clauses, &frame);
         let retries = retries.ok_or_else(BuildError::reported)?;
         self.state.prepare_executor()?;
@@ -194,7 +196,7 @@ impl JobStarter<'_, '_, '_, '_> {
             let began = Entry::Began(task_key(&node.name));
             self.state.writer.record([began])?;
         }
-        let prepared = JobBuilder { project, vars }.task(task, &frame, slot);
+        let prepared = builder.task(task, &frame, room);
         Ok(Some(ReadyJob {
             prepared: prepared.ok_or_else(BuildError::reported)?,
             outputs: PreparedOutputs::default(),

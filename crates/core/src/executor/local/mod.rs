@@ -194,6 +194,7 @@ impl LocalExecutor {
             command.arg(self.script_file(job, &job.script)?);
         }
         command.current_dir(self.root.join(os(&job.folder)));
+        command.env("HANDLOOM_CORES", job.cores.to_string());
         for (name, value) in &env {
             command.env(os(name), os(value));
         }
