@@ -113,6 +113,11 @@ fn pieces_scattered_and_gathered() {
 }
 
 #[test]
+fn pages_tried_through_a_server() {
+    play("site");
+}
+
+#[test]
 fn a_paper_with_figures() {
     play("paper");
 }
