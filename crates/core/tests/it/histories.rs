@@ -64,6 +64,10 @@ enum Act {
     Executable(usize, bool),
     ExecutableInclude(usize, bool),
     Variable(usize),
+    /// What stands beside the variable in its file.
+    Beside(usize),
+    Always(usize, bool),
+    But(usize, Option<usize>),
     Salt(usize, usize),
     ToggleNeed(usize, usize),
     DropStep(usize),
@@ -254,7 +258,11 @@ impl World {
                 Decision::Maybe => {}
             }
             if let Some((.., reasons)) = ran {
-                let told = certain.iter().all(|reason| reasons.contains(reason));
+                // What was put back after a kill is no reason beside another.
+                let put_back = |reason: &str| reason == "unfinished" && reasons.contains(&"always");
+                let told = certain
+                    .iter()
+                    .all(|reason| reasons.contains(reason) || put_back(reason));
                 prop_assert!(told, "{step} ran for {reasons:?}, not {certain:?}");
             }
         }
@@ -462,6 +470,13 @@ impl World {
         Ok(())
     }
 
+    fn write_parameters(&self) {
+        if self.from_file {
+            let text = self.parameters();
+            self.machine.write_now("src/params.json", text.as_bytes());
+        }
+    }
+
     /// The user takes what stands at a path for no longer needed.
     fn give_up(&mut self, path: &str) {
         let content = self.machine.content(path);
@@ -519,7 +534,26 @@ impl World {
             Act::ExecutableInclude(include, executable) => self
                 .machine
                 .set_executable(&format!("inc/{include}"), *executable),
-            Act::Variable(value) => self.variable = *value,
+            Act::Variable(value) => {
+                self.variable = *value;
+                self.write_parameters();
+            }
+            Act::Beside(value) => {
+                self.beside = *value;
+                self.write_parameters();
+            }
+            Act::Always(step, always) => {
+                let index = step % self.steps.len();
+                if let Some(step) = &mut self.steps[index] {
+                    step.always = *always;
+                }
+            }
+            Act::But(step, but) => {
+                let index = step % self.steps.len();
+                if let Some(step) = &mut self.steps[index] {
+                    step.but = *but;
+                }
+            }
             Act::Salt(step, salt) => {
                 let index = step % self.steps.len();
                 if let Some(step) = &mut self.steps[index] {
@@ -574,8 +608,10 @@ fn step(index: usize) -> impl Strategy<Value = StepModel> {
         any::<bool>(),
         proptest::bool::weighted(0.4),
         1usize..3,
+        proptest::bool::weighted(0.05),
+        proptest::option::weighted(0.3, 0usize..3),
     )
-        .prop_map(|(mut needs, salt, coarse, learns, outputs)| {
+        .prop_map(|(mut needs, salt, coarse, learns, outputs, always, but)| {
             let mut unique = Vec::new();
             needs.retain(|need| {
                 let fresh = !unique.contains(need);
@@ -588,6 +624,8 @@ fn step(index: usize) -> impl Strategy<Value = StepModel> {
                 coarse,
                 learns,
                 outputs,
+                always,
+                but,
             }
         })
 }
@@ -620,6 +658,9 @@ fn act() -> impl Strategy<Value = Act> {
     prop_oneof![
         15 => edit(),
         1 => (0usize..3).prop_map(Act::Variable),
+        1 => (0usize..3).prop_map(Act::Beside),
+        1 => (0usize..6, proptest::bool::weighted(0.3)).prop_map(|(step, always)| Act::Always(step, always)),
+        1 => (0usize..6, proptest::option::of(0usize..3)).prop_map(|(step, but)| Act::But(step, but)),
         1 => (0usize..6, 0usize..3).prop_map(|(step, salt)| Act::Salt(step, salt)),
         2 => (0usize..6, 0..SOURCES).prop_map(|(step, source)| Act::ToggleNeed(step, source)),
         1 => (0usize..6).prop_map(Act::DropStep),
@@ -642,13 +683,14 @@ proptest! {
     })]
 
     #[test]
-    fn any_history_leaves_what_a_fresh_build_makes(steps in steps(), acts in proptest::collection::vec(act(), 1..25)) {
-        let mut world = World::new(steps);
+    fn any_history_leaves_what_a_fresh_build_makes(steps in steps(), from_file in any::<bool>(), acts in proptest::collection::vec(act(), 1..25)) {
+        let mut world = World::new(steps, from_file);
         for act in &acts {
             world.act(act)?;
         }
         world.weave_and_check(None, 2)?;
         let (ended, good) = World::weave(&world.machine, &world.loom(), None, 1);
+        let ended: Vec<_> = ended.iter().filter(|(.., reasons)| *reasons != ["always"]).collect();
         prop_assert!(good && ended.is_empty(), "a second run has nothing to do: {ended:?}");
     }
 }

@@ -21,6 +21,10 @@ pub struct StepModel {
     pub coarse: bool,
     pub learns: bool,
     pub outputs: usize,
+    /// It runs whenever it is reached.
+    pub always: bool,
+    /// Left out of what its pattern matches.
+    pub but: Option<usize>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -52,6 +56,9 @@ pub struct World {
     pub machine: Rc<Machine>,
     pub steps: Vec<Option<StepModel>>,
     pub variable: usize,
+    /// Whether that stands in a file beside another.
+    pub from_file: bool,
+    pub beside: usize,
     pub seen: HashMap<String, Seen>,
     /// Steps that may have begun without an end.
     pub maybe_unfinished: BTreeSet<String>,
@@ -68,7 +75,7 @@ pub fn output(step: usize, number: usize) -> String {
 }
 
 impl World {
-    pub fn new(steps: Vec<StepModel>) -> Self {
+    pub fn new(steps: Vec<StepModel>, from_file: bool) -> Self {
         let mut files = BTreeMap::new();
         for source in 0..SOURCES {
             files.insert(format!("src/{source}"), vec![b'a' + source as u8]);
@@ -77,10 +84,16 @@ impl World {
             files.insert(format!("inc/{include}"), vec![b'i']);
         }
         files.insert("more/0".to_owned(), b"m".to_vec());
+        if from_file {
+            let text = br#"{"beside": 0, "v": "value0"}"#;
+            files.insert("src/params.json".to_owned(), text.to_vec());
+        }
         Self {
             machine: Rc::new(Machine::with(&files)),
             steps: steps.into_iter().map(Some).collect(),
             variable: 0,
+            from_file,
+            beside: 0,
             seen: HashMap::new(),
             maybe_unfinished: BTreeSet::new(),
             foreign: Vec::new(),
@@ -90,7 +103,10 @@ impl World {
     }
 
     pub fn loom(&self) -> String {
-        let mut loom = format!("let v = value{}\n", self.variable);
+        let mut loom = match self.from_file {
+            true => "let v = value src/params.json v\n".to_owned(),
+            false => format!("let v = value{}\n", self.variable),
+        };
         for (index, step) in self.steps.iter().enumerate() {
             let Some(step) = step else { continue };
             let outputs: Vec<String> = (0..step.outputs)
@@ -104,10 +120,15 @@ impl World {
             let kind = if step.coarse { "coarse" } else { "whole" };
             loom += &format!("target {}\n", outputs.join(" "));
             if !needs.is_empty() {
-                loom += &format!("  needs {}\n", needs.join(" "));
+                let but = step.but.filter(|_| step.needs.contains(&Need::Pattern));
+                let but = but.map_or_else(String::new, |but| format!(" except more/{but}"));
+                loom += &format!("  needs {}{but}\n", needs.join(" "));
             }
             if self.learns(step) {
                 loom += "  learn lines\n";
+            }
+            if step.always {
+                loom += "  always\n";
             }
             let salt = if step.salt == 0 {
                 "@{v}".to_owned()
@@ -137,12 +158,21 @@ impl World {
         }
     }
 
+    /// What stands in the file of the variable.
+    pub fn parameters(&self) -> String {
+        format!(
+            r#"{{"beside": {}, "v": "value{}"}}"#,
+            self.beside, self.variable
+        )
+    }
+
     fn need_paths(&self, step: &StepModel) -> Vec<String> {
         let more: Vec<String> = self
             .machine
             .files()
             .into_keys()
             .filter(|path| path.starts_with("more/"))
+            .filter(|path| step.but.is_none_or(|but| *path != format!("more/{but}")))
             .collect();
         step.needs
             .iter()
@@ -247,7 +277,7 @@ impl World {
                     && last.outputs.len() == now.outputs.len()
                     && last.learned.is_some() == now.learned.is_some()
             });
-            if !(as_left && learned_same && same) {
+            if step.always || !(as_left && learned_same && same) {
                 let came_out_same = last.is_some_and(|last| last.outputs == now.outputs);
                 endings.insert(
                     name.clone(),

@@ -145,7 +145,7 @@ fn files(view: &GraphView, kind: ViewKind) -> BTreeSet<String> {
 }
 
 fn check(steps: &[StepModel], failing: usize, depth: usize) -> Result<(), TestCaseError> {
-    let world = World::new(steps.to_vec());
+    let world = World::new(steps.to_vec(), false);
     world
         .machine
         .write_now("hand.loom", world.loom().as_bytes());
