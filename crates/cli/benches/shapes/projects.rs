@@ -53,11 +53,13 @@ pub enum Shape {
     Watched,
     /// Each step reads a whole folder.
     Folders,
+    /// A table's rows give the steps, each with its file and a value of its own.
+    Rows,
 }
 
 impl Shape {
     /// All of them.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::Pattern,
         Self::Alone,
         Self::Layers,
@@ -69,6 +71,7 @@ impl Shape {
         Self::Learned,
         Self::Watched,
         Self::Folders,
+        Self::Rows,
     ];
 
     /// Its name in tables and on the command line.
@@ -85,6 +88,7 @@ impl Shape {
             Self::Learned => "learned",
             Self::Watched => "watched",
             Self::Folders => "folders",
+            Self::Rows => "rows",
         }
     }
 
@@ -96,6 +100,7 @@ impl Shape {
             Self::Parts => format!("p{:03}/out/f{:03}.o", middle / 1000, middle % 1000),
             Self::Configurations => format!("out/debug/{}.o", name(middle / 2)),
             Self::Pairs => format!("out/{}.csv", name(middle)),
+            Self::Rows => format!("out/{middle}.o"),
             _ => format!("out/{}.o", name(middle)),
         }
     }
@@ -276,6 +281,17 @@ impl Shape {
                 }
                 loom.push_str(
                     "target out/<d>/<unit>.o\n  needs each src/<d>/<unit>.c\n  learn watched\n  recipe: cp @{needs} @{target}\n",
+                );
+            }
+            Self::Rows => {
+                sources(root, "src", "c", steps)?;
+                let mut table = "sample,file,rate,remark\n".to_owned();
+                for step in 0..steps {
+                    let _ = writeln!(table, "{step},src/{}.c,{},none", name(step), step % 7);
+                }
+                std::fs::write(root.join("samples.csv"), table)?;
+                loom.push_str(
+                    "target out/<sample>.o\n  each sample file rate in table samples.csv\n  needs @{file}\n  recipe: echo @{rate} > @{target}\n",
                 );
             }
             Self::Folders => {

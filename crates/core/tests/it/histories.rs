@@ -258,8 +258,10 @@ impl World {
                 Decision::Maybe => {}
             }
             if let Some((.., reasons)) = ran {
-                // What was put back after a kill is no reason beside another.
-                let put_back = |reason: &str| reason == "unfinished" && reasons.contains(&"always");
+                // How the last run of a step ended whose outputs were put back is no reason beside that one.
+                let put_back = |reason: &str| {
+                    ["unfinished", "failed-before"].contains(&reason) && reasons.contains(&"always")
+                };
                 let told = certain
                     .iter()
                     .all(|reason| reasons.contains(reason) || put_back(reason));
