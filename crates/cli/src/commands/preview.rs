@@ -166,7 +166,7 @@ fn render<'d>(vars: &Vars<'d>, project: &Project<'d>, foreseen: &Foreseen<'_>, u
         let (word, role) = match prediction.decision {
             Decision::Keep => {
                 keep += 1;
-                if prediction.reasons.is_empty() {
+                if prediction.reasons.is_empty() && prediction.open.is_empty() {
                     continue;
                 }
                 ("guarded", Role::Held)

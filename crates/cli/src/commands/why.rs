@@ -286,6 +286,13 @@ fn explain(
             }
             out.push_str("`--again` with its name makes it anew\n");
         }
+        Decision::Keep if !prediction.open.is_empty() => {
+            out.push_str(&format!(
+                "{name} would be kept, since it is guarded, although what it is made from may change\n"
+            ));
+            chain(project, order, predictions, prediction, ui, out);
+            out.push_str("`--again` with its name makes it anew\n");
+        }
         Decision::Keep => kept(read_only.workspace, key, &name, out),
         Decision::Run => {
             out.push_str(&format!("{name} would run, because\n"));

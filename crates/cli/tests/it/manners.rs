@@ -111,6 +111,26 @@ fn what_resumes_finds_what_it_left() {
 }
 
 #[test]
+fn what_is_guarded_and_made_from_what_may_change_says_so() {
+    let bed = Bed::new(
+        "target raw\n  always\n  recipe: cp data @{target}\ntarget model\n  needs raw\n  guarded\n  recipe: cp @{needs} @{target}\n",
+    );
+    bed.write("data", "1");
+    bed.weave(&[]).status(0);
+    for data in ["2", "3"] {
+        bed.run(&["preview"])
+            .status(0)
+            .says(&["guarded  model", "if raw changes"]);
+        bed.run(&["why", "model"]).status(0).says(&[
+            "since it is guarded, although what it is made from may change",
+            "raw would run: it always runs",
+        ]);
+        bed.write("data", data);
+        bed.weave(&[]).status(0).ended(&["raw made always"]);
+    }
+}
+
+#[test]
 fn what_is_guarded_is_made_again_by_its_name_alone() {
     let bed = Bed::new(
         "target model\n  needs data\n  guarded\n  recipe: cp @{needs} @{target}\ntarget out\n  needs model\n  recipe: cp @{needs} @{target}\n",
