@@ -1,5 +1,7 @@
 //! What can be typed, and nothing of what it does.
 
+mod of_runs;
+
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -11,6 +13,10 @@ use clap::ValueEnum;
 use handloom_core::text::duration;
 
 use handloom_core::workspace::settings::OutputMode;
+
+pub use of_runs::HistoryArguments;
+pub use of_runs::LogArguments;
+pub use of_runs::ReportArguments;
 
 /// Make again only what has a reason to be made again.
 ///
@@ -82,6 +88,8 @@ pub enum Command {
     Graph(GraphArguments),
     /// Show the last runs, or one step through them.
     History(HistoryArguments),
+    /// Show what a step or a task printed last, or prints now.
+    Log(LogArguments),
     /// Read one run as a whole: what took long, and why each step ran.
     Report(ReportArguments),
     /// Weave, and again at every change of a source or the description.
@@ -248,21 +256,6 @@ pub struct WeaveArguments {
     pub running: RunningArguments,
 }
 
-/// `handloom report`
-#[derive(Args, Debug)]
-pub struct ReportArguments {
-    /// The number of the run, as `handloom history` shows it [default: the last one].
-    #[arg(value_name = "RUN")]
-    pub run: Option<u64>,
-    /// Write a file: a page (.html), a trace for browsers' profilers (.json), or results for build
-    /// servers (.xml).
-    #[arg(long, value_name = "FILE")]
-    pub to: Option<PathBuf>,
-    /// How to answer without `--to`.
-    #[arg(long, value_name = "FORMAT", default_value = "text")]
-    pub format: Format,
-}
-
 /// `handloom watch`
 #[derive(Args, Debug)]
 pub struct WatchArguments {
@@ -403,17 +396,6 @@ pub struct GraphArguments {
     #[arg(long, value_name = "STEPS", default_value = "1", requires = "around")]
     pub depth: usize,
     /// How to answer without `--to`.
-    #[arg(long, value_name = "FORMAT", default_value = "text")]
-    pub format: Format,
-}
-
-/// `handloom history`
-#[derive(Args, Debug)]
-pub struct HistoryArguments {
-    /// A file or a task: how long it took and why it ran, each time.
-    #[arg(value_name = "NAME")]
-    pub name: Option<String>,
-    /// How to answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
     pub format: Format,
 }

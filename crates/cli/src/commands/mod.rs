@@ -7,6 +7,7 @@ mod demo;
 mod graph;
 mod history;
 mod list;
+mod log;
 mod manual;
 mod new;
 mod preview;
@@ -141,6 +142,7 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, CommandError> {
         Command::Why(why) => why::run(common, why, ui),
         Command::Graph(graph) => graph::run(common, graph, ui),
         Command::History(history) => history::run(common, history, ui),
+        Command::Log(log) => log::run(common, log, ui),
         Command::Report(report) => report::run(common, report, ui),
         Command::Watch(watch) => watch::run(common, watch, ui),
         Command::Accept(accept) => accept::run(common, accept, ui),

@@ -15,6 +15,7 @@ mod jobs;
 mod killed;
 mod language;
 mod links;
+mod logs;
 mod lost;
 mod machines;
 mod manners;

@@ -6,6 +6,7 @@ use std::io::Write;
 use std::path::Path;
 use std::path::PathBuf;
 
+use crate::executor::log_index;
 use crate::world::own;
 
 /// So many bytes of the beginning are kept in memory, and as many of the end.
@@ -62,17 +63,30 @@ enum Log {
     #[default]
     None,
     /// Not begun: most jobs print nothing.
-    Waiting(PathBuf, String),
-    Open(File, String),
+    Waiting(LogPlace),
+    Open(File, LogPlace),
+}
+
+/// Where a log is to be.
+#[derive(Debug)]
+struct LogPlace {
+    path: PathBuf,
+    /// The same from the root.
+    name: String,
+    job: String,
 }
 
 impl Capture {
-    /// Nothing was printed yet. `log` is a path below `root`.
+    /// Nothing was printed yet. `log` is a path below `root`, for what the job of this name prints.
     #[must_use]
-    pub fn new(root: &Path, log: Option<&str>) -> Self {
+    pub fn new(root: &Path, log: Option<&str>, job: &str) -> Self {
         Self {
             log: match log {
-                Some(log) => Log::Waiting(root.join(log), log.to_owned()),
+                Some(log) => Log::Waiting(LogPlace {
+                    path: root.join(log),
+                    name: log.to_owned(),
+                    job: job.to_owned(),
+                }),
                 None => Log::None,
             },
             ..Self::default()
@@ -93,11 +107,13 @@ impl Capture {
     }
 
     fn write_log(&mut self, bytes: &[u8]) {
-        if let Log::Waiting(path, name) = &self.log {
-            self.log = match open_log(path) {
-                Ok(file) => Log::Open(file, name.clone()),
-                Err(_) => Log::None,
-            };
+        if let Log::Waiting(place) = &self.log {
+            let opened = open_log(&place.path);
+            let begun = std::mem::take(&mut self.log);
+            if let (Ok(file), Log::Waiting(place)) = (opened, begun) {
+                log_index::note_begun(&place.path, &place.job);
+                self.log = Log::Open(file, place);
+            }
         }
         if let Log::Open(file, _) = &mut self.log
             && file.write_all(bytes).is_err()
@@ -131,9 +147,14 @@ impl Capture {
 }
 
 impl Log {
+    /// Its name, when it was begun; nothing more is written to it.
     fn name(self) -> Option<String> {
         match self {
-            Self::Open(_, name) => Some(name),
+            Self::Open(file, place) => {
+                drop(file);
+                log_index::note_ended(&place.path);
+                Some(place.name)
+            }
             Self::None | Self::Waiting(..) => None,
         }
     }
@@ -161,10 +182,10 @@ mod tests {
     #[test]
     fn little_is_kept_whole_and_leaves_no_log_when_nothing_was_printed() {
         let folder = tempfile::tempdir().unwrap();
-        let capture = Capture::new(folder.path(), Some("logs/1.log"));
+        let capture = Capture::new(folder.path(), Some("logs/1.log"), "job");
         assert_eq!(capture.finish(), Printed::default());
         assert!(!folder.path().join("logs").exists());
-        let mut capture = Capture::new(folder.path(), Some("logs/1.log"));
+        let mut capture = Capture::new(folder.path(), Some("logs/1.log"), "job");
         capture.take(b"one\n");
         capture.take(b"two\n");
         let printed = capture.finish();
@@ -180,7 +201,7 @@ mod tests {
     #[test]
     fn of_much_the_beginning_and_the_end_are_kept() {
         let folder = tempfile::tempdir().unwrap();
-        let mut capture = Capture::new(folder.path(), Some("1.log"));
+        let mut capture = Capture::new(folder.path(), Some("1.log"), "job");
         let mut all = Vec::new();
         for number in 0..200_000 {
             let line = format!("{number}\n");

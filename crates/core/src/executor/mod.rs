@@ -11,6 +11,7 @@ pub mod exit;
 mod hosting;
 pub mod job;
 pub mod local;
+pub mod log_index;
 pub mod queue;
 pub mod sealing;
 pub mod thread_pool;

@@ -278,7 +278,11 @@ impl Worker<'_> {
         let outputs = self.looks(submission);
         let found = outputs.iter().map(|look| look.state.own_digest());
         if is_in_place && found.eq(restore.expected().map(Some)) {
-            let mut capture = Capture::new(&restore.root, submission.job.log.as_deref());
+            let mut capture = Capture::new(
+                &restore.root,
+                submission.job.log.as_deref(),
+                &submission.job.name,
+            );
             for printed in restore.printed() {
                 capture.take(printed);
             }

@@ -91,7 +91,7 @@ impl<'p> ChildProcess<'p> {
             grouped: !job.terminal,
             shielded: job.shielded,
             stop: job.stop.clone(),
-            capture: Some(Capture::new(&executor.root, job.log.as_deref())),
+            capture: Some(Capture::new(&executor.root, job.log.as_deref(), &job.name)),
             redactor: Redactor::new(
                 &job.secrets
                     .iter()

@@ -9,6 +9,7 @@ pub mod control;
 pub mod job_markers;
 mod manifest_file;
 pub mod outliving;
+pub mod owner;
 pub mod processes;
 
 mod begun;

@@ -7,8 +7,8 @@
 use std::collections::HashSet;
 use std::io;
 use std::path::Path;
-use std::sync::OnceLock;
 
+use crate::executor::local::owner::Owner;
 use crate::executor::local::processes;
 use crate::executor::local::processes::Process;
 use crate::world::names;
@@ -21,10 +21,7 @@ const ROUNDS: usize = 100;
 
 /// The name of a slot's files, without an ending.
 pub fn stem(slot: usize) -> String {
-    static BEGAN: OnceLock<u64> = OnceLock::new();
-    let pid = std::process::id();
-    let read = || Process::read(pid.cast_signed()).map_or(0, |process| process.began);
-    format!("{STAYS}{pid}-{}-{slot}", BEGAN.get_or_init(read))
+    format!("{STAYS}{}-{slot}", Owner::current())
 }
 
 /// Whether a file or folder of this name belongs to such a job.
@@ -86,9 +83,7 @@ pub fn end_left(scratch: &Path) -> io::Result<Vec<String>> {
 
 /// Whether the process that such a name names is alive.
 fn has_owner(stem: &str) -> bool {
-    let mut numbers = stem[STAYS.len()..].split('-');
-    let pid = numbers.next().and_then(|pid| pid.parse().ok());
-    let began = numbers.next().and_then(|began| began.parse().ok());
-    let process = pid.and_then(Process::read);
-    process.is_some_and(|process| Some(process.began) == began && !process.has_ended())
+    let owner = stem[STAYS.len()..].rsplit_once('-');
+    let owner = owner.and_then(|(owner, _)| Owner::parse(owner));
+    owner.is_some_and(Owner::is_alive)
 }
