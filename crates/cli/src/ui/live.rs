@@ -23,6 +23,7 @@ use std::time::Instant;
 
 use unicode_width::UnicodeWidthChar;
 
+use handloom_core::executor::OutputTail;
 use handloom_core::scheduler::Event;
 use handloom_core::world::lock;
 
@@ -41,6 +42,10 @@ const FIRST: Duration = Duration::from_millis(250);
 /// More jobs than this are only counted.
 const MOST_JOBS: usize = 8;
 
+/// What a job printed last is shown when it has run for so long, where there is room for so many columns.
+const SAYS_AFTER: Duration = Duration::from_secs(1);
+const SAYS_IN: usize = 12;
+
 /// A job that never ran before is thought to take so long, until others of this run have ended.
 const UNKNOWN: Duration = Duration::from_millis(500);
 
@@ -53,6 +58,7 @@ struct LiveJob {
     usual: Option<Duration>,
     /// Whether nobody waits for its end.
     stays: bool,
+    tail: OutputTail,
 }
 
 /// What is shown.
@@ -98,7 +104,11 @@ impl Board {
                 self.unknown += unknown;
             }
             Event::Began {
-                step, usual, stays, ..
+                step,
+                usual,
+                stays,
+                tail,
+                ..
             } => {
                 // It could not be restored after all.
                 self.jobs.retain(|job| job.step != *step);
@@ -108,6 +118,7 @@ impl Board {
                     since: now,
                     usual: *usual,
                     stays: *stays,
+                    tail: tail.clone(),
                 });
                 if *stays {
                     // It is over when the others are.
@@ -121,6 +132,7 @@ impl Board {
                 since: now,
                 usual: *usual,
                 stays: false,
+                tail: OutputTail::default(),
             }),
             Event::Spared { usual, .. } => self.close(*usual, None),
             Event::Ended(ended) => {
@@ -239,8 +251,28 @@ fn job_line(job: &LiveJob, now: Instant, width: usize, theme: Theme) -> String {
     let pad = COLUMN.min(room).saturating_sub(columns_of(&name));
     let line = format!("      ›  {name}{:pad$}", "");
     let left = width.saturating_sub(columns_of(&line) + 2);
-    let time: String = time.chars().take(left).collect();
+    let mut time: String = time.chars().take(left).collect();
+    if now - job.since >= SAYS_AFTER {
+        let left = left.saturating_sub(columns_of(&time) + 2);
+        let said = text::safe_output(&job.tail.line(), false).replace('\t', " ");
+        if left >= SAYS_IN && !said.is_empty() {
+            time.push_str(&format!("  {}", beginning(said.trim(), left)));
+        }
+    }
     format!("{line}  {}", theme.paint(Role::Faint, &time))
+}
+
+/// The beginning of a text, in so many columns.
+fn beginning(text: &str, columns: usize) -> String {
+    if columns_of(text) <= columns {
+        return text.to_owned();
+    }
+    let mut used = 1;
+    let kept = text.chars().take_while(|c| {
+        used += c.width().unwrap_or(0);
+        used <= columns
+    });
+    kept.chain(['…']).collect()
 }
 
 /// A time that is only an estimate.
@@ -466,6 +498,7 @@ mod tests {
             slot: handloom_core::executor::SlotId::default(),
             terminal: false,
             stays: false,
+            tail: OutputTail::default(),
         }
     }
 
@@ -571,6 +604,34 @@ mod tests {
         }
         let lines = board.lines(now, 80, 24, PLAIN);
         assert_eq!(lines[6], "         and 34 more");
+    }
+
+    #[test]
+    fn what_a_job_printed_last_stands_behind_it_when_there_is_room() {
+        let now = Instant::now();
+        let mut board = Board::new(2);
+        let event = began("out/a", None);
+        let Event::Began { tail, .. } = &event else {
+            unreachable!("it is one");
+        };
+        board.tell(&event, now);
+        tail.take("first\nreading \u{1b}[31m東京東京東京東京東京東京東京\u{1b}[0m\n".as_bytes());
+        let shown = |after: u64, columns: usize| {
+            let lines = board.lines(now + Duration::from_millis(after), columns, 24, PLAIN);
+            lines[0].clone()
+        };
+        assert!(!shown(999, 80).contains("reading"));
+        assert_eq!(
+            shown(1000, 80),
+            "      ›  out/a                              1.00s  reading 東京東京東京東京東…"
+        );
+        assert!(shown(1000, 200).ends_with("reading 東京東京東京東京東京東京東京"));
+        assert!(!shown(1000, 60).contains("rea"));
+        for columns in 0..140 {
+            for line in board.lines(now + Duration::from_secs(2), columns, 24, PLAIN) {
+                assert!(columns_of(&line) < columns, "{columns}: {line}");
+            }
+        }
     }
 
     #[test]

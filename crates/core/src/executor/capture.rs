@@ -7,6 +7,7 @@ use std::path::Path;
 use std::path::PathBuf;
 
 use crate::executor::log_index;
+use crate::executor::output_tail::OutputTail;
 use crate::world::own;
 
 /// So many bytes of the beginning are kept in memory, and as many of the end.
@@ -55,6 +56,7 @@ pub struct Capture {
     end: VecDeque<u8>,
     left_out: u64,
     log: Log,
+    tail: OutputTail,
 }
 
 #[derive(Debug, Default)]
@@ -79,8 +81,9 @@ struct LogPlace {
 impl Capture {
     /// Nothing was printed yet. `log` is a path below `root`, for what the job of this name prints.
     #[must_use]
-    pub fn new(root: &Path, log: Option<&str>, job: &str) -> Self {
+    pub fn new(root: &Path, log: Option<&str>, job: &str, tail: &OutputTail) -> Self {
         Self {
+            tail: tail.clone(),
             log: match log {
                 Some(log) => Log::Waiting(LogPlace {
                     path: root.join(log),
@@ -96,6 +99,7 @@ impl Capture {
     /// Takes in more.
     pub fn take(&mut self, bytes: &[u8]) {
         self.write_log(bytes);
+        self.tail.take(bytes);
         let room = KEPT.saturating_sub(self.start.len()).min(bytes.len());
         self.start.extend_from_slice(&bytes[..room]);
         self.end.extend(&bytes[room..]);
@@ -182,10 +186,20 @@ mod tests {
     #[test]
     fn little_is_kept_whole_and_leaves_no_log_when_nothing_was_printed() {
         let folder = tempfile::tempdir().unwrap();
-        let capture = Capture::new(folder.path(), Some("logs/1.log"), "job");
+        let capture = Capture::new(
+            folder.path(),
+            Some("logs/1.log"),
+            "job",
+            &OutputTail::default(),
+        );
         assert_eq!(capture.finish(), Printed::default());
         assert!(!folder.path().join("logs").exists());
-        let mut capture = Capture::new(folder.path(), Some("logs/1.log"), "job");
+        let mut capture = Capture::new(
+            folder.path(),
+            Some("logs/1.log"),
+            "job",
+            &OutputTail::default(),
+        );
         capture.take(b"one\n");
         capture.take(b"two\n");
         let printed = capture.finish();
@@ -201,7 +215,7 @@ mod tests {
     #[test]
     fn of_much_the_beginning_and_the_end_are_kept() {
         let folder = tempfile::tempdir().unwrap();
-        let mut capture = Capture::new(folder.path(), Some("1.log"), "job");
+        let mut capture = Capture::new(folder.path(), Some("1.log"), "job", &OutputTail::default());
         let mut all = Vec::new();
         for number in 0..200_000 {
             let line = format!("{number}\n");

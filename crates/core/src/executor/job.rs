@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
+use crate::executor::output_tail::OutputTail;
 use crate::executor::sealing::Seal;
 use crate::executor::watching::Observed;
 use crate::executor::watching::WatchReach;
@@ -73,6 +74,8 @@ pub struct Job {
     pub shielded: bool,
     /// Ended when this is set, as it is asked to when the run is to end.
     pub stop: Option<Arc<AtomicBool>>,
+    /// What it printed last, while it runs.
+    pub tail: OutputTail,
     /// Where all that it prints is written, from the root.
     pub log: Option<String>,
     /// Whether it is noted what its processes look at, and how far.

@@ -282,6 +282,7 @@ impl Worker<'_> {
                 &restore.root,
                 submission.job.log.as_deref(),
                 &submission.job.name,
+                &submission.job.tail,
             );
             for printed in restore.printed() {
                 capture.take(printed);

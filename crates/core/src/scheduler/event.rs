@@ -5,6 +5,7 @@ use std::time::Duration;
 use serde::Deserialize;
 use serde::Serialize;
 
+use crate::executor::OutputTail;
 use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
 use crate::executor::job::SlotId;
@@ -296,6 +297,8 @@ pub enum Event {
         terminal: bool,
         /// Whether it goes on beside others, which do not wait for its end.
         stays: bool,
+        /// What it printed last, while it runs.
+        tail: OutputTail,
     },
     /// A step's stored result is being put in place.
     Restoring {

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use serde::Serialize;
 
+use crate::executor::OutputTail;
 use crate::executor::job::Job;
 use crate::executor::job::JobRoom;
 use crate::executor::sealing::Seal;
@@ -333,6 +334,7 @@ impl<'d> JobBuilder<'_, 'd> {
             stays: false,
             shielded: false,
             stop: None,
+            tail: OutputTail::default(),
             log: None,
             watched: None,
             seal: None,

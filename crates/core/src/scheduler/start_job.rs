@@ -233,6 +233,7 @@ impl JobStarter<'_, '_, '_, '_> {
             slot: prepared.job.slot,
             terminal: prepared.job.terminal,
             stays: prepared.job.stays,
+            tail: prepared.job.tail.clone(),
         }
     }
 }

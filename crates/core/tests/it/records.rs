@@ -4,6 +4,7 @@ use std::fs;
 use std::time::Duration;
 
 use handloom_core::executor::Exit;
+use handloom_core::executor::OutputTail;
 use handloom_core::executor::SlotId;
 use handloom_core::records::Recorder;
 use handloom_core::records::RunHeader;
@@ -37,6 +38,7 @@ fn began(step: &str) -> Event {
         slot: SlotId::default(),
         terminal: false,
         stays: false,
+        tail: OutputTail::default(),
     }
 }
 

@@ -91,7 +91,12 @@ impl<'p> ChildProcess<'p> {
             grouped: !job.terminal,
             shielded: job.shielded,
             stop: job.stop.clone(),
-            capture: Some(Capture::new(&executor.root, job.log.as_deref(), &job.name)),
+            capture: Some(Capture::new(
+                &executor.root,
+                job.log.as_deref(),
+                &job.name,
+                &job.tail,
+            )),
             redactor: Redactor::new(
                 &job.secrets
                     .iter()
