@@ -50,6 +50,11 @@ pub fn failure(
         ));
         indented(&ended.output, theme, block);
     }
+    if let Some((output, end)) = &failure.log {
+        let title = format!("it printed nothing; the end of {}:", text::safe(output));
+        block.push_str(&format!("{INDENT}{}\n", theme.paint(Role::Faint, &title)));
+        lines(end.as_bytes(), theme, block);
+    }
     if !failure.refused.is_empty() {
         let title = "it is sealed, and was not let:";
         block.push_str(&format!("{INDENT}{}\n", theme.paint(Role::Help, title)));

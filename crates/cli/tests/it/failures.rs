@@ -463,3 +463,29 @@ fn failures_among_short_jobs_run_each_step_once() {
     expected.sort_unstable();
     assert_eq!(ran, expected);
 }
+
+#[test]
+fn the_log_of_a_failed_test_that_is_its_output_is_shown() {
+    let bed = Bed::new(
+        "target tests.bin tests.log
+  recipe:
+    head -c 100 /dev/zero > tests.bin
+    for n in $(seq 1 30); do echo \"case $n\"; done > tests.log
+    echo 'wrong: 3 is not 4' >> tests.log
+    exit 1
+target speaks
+  recipe: echo half > @{target}; echo its own words; exit 1
+",
+    );
+    let run = bed.run(&["tests.log"]).status(1).says(&[
+        "it printed nothing; the end of tests.log:",
+        "case 30",
+        "wrong: 3 is not 4",
+        "what it left of tests.log is in .handloom/failed/tests.log",
+    ]);
+    assert!(!run.out.contains("case 11\n"), "{}", run.out);
+    bed.run(&["speaks"])
+        .status(1)
+        .says(&["its own words"])
+        .says_not("printed nothing");
+}

@@ -27,7 +27,13 @@ use crate::scheduler::undeclared_edges::EdgeFinder;
 use crate::store::KeepRequest;
 use crate::text::Diagnostic;
 use crate::verdict::ResultOrigin;
+use crate::world::FileKind;
 use crate::world::quarantine;
+
+/// An output that is larger is no log that is looked into, and of one that is so many lines and bytes are shown.
+const MOST_LOG: u64 = 16 << 20;
+const LOG_LINES: usize = 20;
+const LOG_BYTES: usize = 4 << 10;
 
 /// Takes stock of jobs that have ended.
 pub struct JobEnder<'c, 's, 'p, 'd> {
@@ -184,6 +190,28 @@ impl JobEnder<'_, '_, '_, '_> {
         verdict
     }
 
+    /// The end of what a recipe left in an output, when it failed without a word: tests and tools are run with such logs.
+    fn output_as_log(
+        &self,
+        problem: &Problem,
+        moved: &[(String, String)],
+        end: &JobEnd,
+    ) -> Option<(String, String)> {
+        if !matches!(problem, Problem::Recipe) || !end.outcome.output.is_empty() {
+            return None;
+        }
+        let disk = self.state.context.disk;
+        moved.iter().find_map(|(from, to)| {
+            let stat = disk.stat(to).ok()??;
+            if stat.kind != FileKind::File || !(1..=MOST_LOG).contains(&stat.size) {
+                return None;
+            }
+            let text = String::from_utf8(disk.read(to).ok()?).ok()?;
+            let is_text = !text.trim().is_empty() && !text.contains('\0');
+            is_text.then(|| (from.clone(), last_lines(&text).to_owned()))
+        })
+    }
+
     /// Writes a job's end down and puts its outputs in order; what was moved out of the way, and where to.
     fn write_down(
         &mut self,
@@ -230,6 +258,7 @@ impl JobEnder<'_, '_, '_, '_> {
     ) -> JobFailure {
         let prepared = &job.prepared;
         JobFailure {
+            log: self.output_as_log(&problem, &moved, end),
             problem,
             exit: end.outcome.exit.clone(),
             script: prepared.job.script.clone(),
@@ -267,4 +296,15 @@ impl JobEnder<'_, '_, '_, '_> {
             .help("let the recipe wait for it with `wait`; a server is a task of its own, marked `stays` or `terminal`"),
         );
     }
+}
+
+/// The last lines of a text.
+fn last_lines(text: &str) -> &str {
+    let text = text.trim_end();
+    let mut starts = text.rmatch_indices('\n').map(|(at, _)| at + 1);
+    let start = starts.nth(LOG_LINES - 1).unwrap_or(0);
+    // Of very long lines only as much as fits.
+    let fits = text.len().saturating_sub(LOG_BYTES);
+    let fits = (fits..=text.len()).find(|&at| text.is_char_boundary(at));
+    &text[start.max(fits.unwrap_or(0))..]
 }

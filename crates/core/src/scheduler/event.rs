@@ -95,6 +95,8 @@ pub struct JobFailure {
     pub span: Span,
     /// Where what it left behind was moved.
     pub moved: Vec<(String, String)>,
+    /// Of a recipe that printed nothing, an output that looks like its log, and the end of it.
+    pub log: Option<(String, String)>,
     /// What may have been meant, when the script has something in it that looks like a variable.
     pub hint: Option<String>,
     /// What it was refused since it is sealed.
