@@ -11,6 +11,7 @@ use handloom_core::records::RunRecord;
 use handloom_core::records::Runs;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Summary;
+use handloom_core::world::ByteSize;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
@@ -165,6 +166,9 @@ fn one(
         let mut why = job.reasons.join("; ");
         if let Some(exit) = job.exit.as_deref().filter(|_| job.ending == Ending::Failed) {
             why = format!("{exit}; {why}");
+        }
+        if job.memory > ByteSize::default() {
+            why = format!("{why} · {}", text::bytes(job.memory));
         }
         if let Some(origin) = &job.from {
             why = format!("{}; {why}", text::origin(origin));

@@ -1,6 +1,7 @@
 //! A run as text for a terminal.
 
 use handloom_core::records::JobRecord;
+use handloom_core::world::ByteSize;
 use handloom_core::world::share;
 
 use crate::reporting::Whole;
@@ -137,7 +138,11 @@ impl PlainWriter<'_, '_> {
         let slowest = &self.whole.digest.slowest;
         let lines = slowest.iter().take(MOST).map(|&number| {
             let job = self.job(number);
-            self.line(job, &job.reasons.join("; "))
+            let mut rest = job.reasons.join("; ");
+            if job.memory > ByteSize::default() {
+                rest.push_str(&format!(" · {}", text::bytes(job.memory)));
+            }
+            self.line(job, &rest)
         });
         let lines = lines.collect();
         self.block("slowest", lines, slowest.len());

@@ -500,3 +500,29 @@ task count
         ]);
     }
 }
+
+#[test]
+fn a_job_that_holds_more_memory_than_it_takes_is_remarked_on() {
+    let recipe = |size: &str| {
+        format!(
+            "  recipe with python3:\n    held = bytearray({size})\n    for at in range(0, len(held), 4096): held[at] = 1\n    open(@{{target}}, \"w\").close()\n"
+        )
+    };
+    let bed = Bed::new(&format!(
+        "target big-<n>\n  each n in 1 2\n  takes memory=50M\n{}target enough\n  takes memory=1G\n{}target silent\n{}",
+        recipe("200_000_000"),
+        recipe("200_000_000"),
+        recipe("200_000_000"),
+    ));
+    let run = bed.run(&["-j1"]).status(0).says(&[
+        "warning: `big-1` held ",
+        "M of memory, and `takes` says 50M",
+        "say as much as it needs",
+    ]);
+    assert_eq!(run.err.matches("warning").count(), 1, "{}", run.err);
+    bed.run(&["history", "enough"]).status(0).says(&[" MB"]);
+    bed.run(&["report"])
+        .status(0)
+        .says(&["never made · 2", " MB"]);
+    bed.run(&[]).status(0).says_not("warning");
+}

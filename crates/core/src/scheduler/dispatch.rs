@@ -1,5 +1,6 @@
 //! Carrying a pass out: jobs submitted as slots and resources allow, and what becomes of them taken in.
 
+use std::collections::HashSet;
 use std::collections::VecDeque;
 use std::io;
 use std::sync::atomic::AtomicBool;
@@ -28,6 +29,9 @@ use crate::scheduler::slot_table::Freed;
 use crate::scheduler::slot_table::RunningJob;
 use crate::scheduler::slot_table::SlotTable;
 use crate::scheduler::start_job::StartedJob;
+use crate::text::Diagnostic;
+use crate::text::Span;
+use crate::world::ByteSize;
 
 /// Jobs are short when so many have ended and took less than so long on average.
 const ENOUGH_JOBS: u32 = 8;
@@ -53,6 +57,8 @@ pub struct Dispatcher<'a, 'q> {
     services: ServiceTable,
     /// Only those are left, and somebody may be told of a change for which they are to be ended.
     is_left_to_services: bool,
+    /// Descriptions that were remarked on for their memory.
+    remarked: HashSet<Span>,
     /// Steps that are being looked for in a shared store.
     ahead: LookAhead,
     waker: Option<Waker>,
@@ -78,6 +84,7 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             failure: None,
             services: ServiceTable::default(),
             is_left_to_services: false,
+            remarked: HashSet::new(),
             ahead: LookAhead::default(),
             waker,
         }
@@ -420,6 +427,10 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
         };
         self.give_back(&freed);
         let position = freed.job.position;
+        let said = self.resources.memory(self.queue.uses(position));
+        if let Some(said) = said.filter(|said| end.outcome.memory > *said) {
+            self.remark_on_memory(pass, &freed.job, said, end.outcome.memory);
+        }
         self.closing |= pass.end(freed.job, freed.slot, end)?;
         if pass.has_failed(position) {
             for (step, text) in self.services.said_for(pass.view.order.waits_for(position)) {
@@ -433,6 +444,33 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
         }
         self.close(pass, position);
         Ok(())
+    }
+
+    /// Tells once of each description that says less memory than its jobs need.
+    fn remark_on_memory(
+        &mut self,
+        pass: &mut Pass<'_, '_, '_, '_>,
+        job: &RunningJob,
+        said: ByteSize,
+        held: ByteSize,
+    ) {
+        if !self.remarked.insert(job.prepared.span) {
+            return;
+        }
+        // Rounded up, in the unit that is written there.
+        let megabytes = |size: ByteSize| size.bytes().div_ceil(1 << 20);
+        pass.state.warn(
+            Diagnostic::warning(
+                job.prepared.span,
+                format!(
+                    "`{}` held {}M of memory, and `takes` says {}M",
+                    job.prepared.job.name,
+                    megabytes(held),
+                    megabytes(said)
+                ),
+            )
+            .help("say as much as it needs: others beside it may find too little left"),
+        );
     }
 
     /// What a job took, unless one that was handed ahead takes it over.

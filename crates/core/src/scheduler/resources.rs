@@ -163,6 +163,13 @@ impl ResourcePool {
             .map_or(1, |(_, amount)| *amount)
     }
 
+    /// How much memory a job said that it takes; none when it did not say.
+    pub fn memory(&self, uses: ResourceUseId) -> Option<ByteSize> {
+        let mut uses = self.uses[uses.index()].iter();
+        let memory = uses.find(|(number, _)| *number == MEMORY);
+        memory.map(|(_, amount)| ByteSize(*amount))
+    }
+
     /// How many different [`ResourceUse`] there are.
     pub fn kinds(&self) -> usize {
         self.uses.len()
