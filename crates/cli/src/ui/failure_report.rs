@@ -3,6 +3,7 @@
 use handloom_core::executor::Exit;
 use handloom_core::executor::Printed;
 use handloom_core::scheduler::Ended;
+use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::JobFailure;
 use handloom_core::scheduler::Problem;
 use handloom_core::text::Sources;
@@ -12,6 +13,9 @@ use crate::ui::reads::refusals;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
 use crate::ui::text;
+
+/// Paragraphs are broken at so many characters.
+const WIDTH: usize = 90;
 
 /// So far lines of a step's text are indented.
 pub const INDENT: &str = "         ";
@@ -209,5 +213,28 @@ pub fn said(theme: Theme, step: &str, needed_by: &str, text: &[u8]) -> String {
         ..Printed::default()
     };
     indented(&said, theme, &mut block);
+    block
+}
+
+/// Names the steps that were held, in one paragraph.
+pub fn held(held: &[String], all: bool, theme: Theme) -> String {
+    const MOST: usize = 24;
+    let shown = if all {
+        held.len()
+    } else {
+        held.len().min(MOST)
+    };
+    let mut names: Vec<String> = held[..shown].iter().map(|name| text::safe(name)).collect();
+    if shown < held.len() {
+        names.push(format!("… and {} more", held.len() - shown));
+    }
+    let why = theme.paint(Role::Faint, "not run, because what they need failed:");
+    let mut block = format!(
+        "{}  {why}\n",
+        theme.ending(Ending::Held, &format!("{:>7}", "held"))
+    );
+    for line in text::paragraph(&names, WIDTH) {
+        block.push_str(&format!("{INDENT}  {line}\n"));
+    }
     block
 }

@@ -3,6 +3,7 @@
 pub mod diagnostics;
 pub mod events;
 pub mod failure_report;
+mod folding;
 pub mod keys;
 pub mod live;
 pub mod reads;

@@ -20,6 +20,7 @@ use crate::ui::Detail;
 use crate::ui::Ui;
 use crate::ui::failure_report;
 use crate::ui::failure_report::INDENT;
+use crate::ui::folding::FoldedLines;
 use crate::ui::live::Live;
 use crate::ui::live::ProgressGuard;
 use crate::ui::reads::ReadNotes;
@@ -29,9 +30,6 @@ use crate::ui::style::Theme;
 use crate::ui::style::counts;
 use crate::ui::text;
 use crate::ui::twice;
-
-/// Paragraphs are broken at so many characters.
-const WIDTH: usize = 90;
 
 /// Says that nothing had to be done.
 pub fn say_unchanged(ui: Ui, summary: &Summary, to_error: bool) {
@@ -89,6 +87,8 @@ pub struct Report<'a> {
     processor: Duration,
     /// What watched steps read.
     reads: ReadNotes,
+    /// On a terminal, lines that are counted.
+    folded: FoldedLines,
 }
 
 impl<'a> Report<'a> {
@@ -109,6 +109,7 @@ impl<'a> Report<'a> {
             ran: 0,
             processor: Duration::ZERO,
             reads: ReadNotes::default(),
+            folded: FoldedLines::default(),
         }
     }
 
@@ -275,6 +276,10 @@ impl<'a> Report<'a> {
         if only_bad && ended.ending.is_good() && !differs {
             return;
         }
+        let is_told = self.ui.live && self.ui.detail == Detail::Normal;
+        if is_told && !differs && self.folded.takes(ended) {
+            return;
+        }
         let mut block = self.line(ended);
         if self.ui.detail == Detail::Verbose {
             self.reasons(&ended.reasons, &mut block);
@@ -361,40 +366,13 @@ impl<'a> Report<'a> {
         }
     }
 
-    /// Names the steps that were held, in one paragraph.
-    fn name_held(&mut self) {
-        const MOST: usize = 24;
-        if self.held.is_empty() {
-            return;
-        }
-        let all = self.ui.detail == Detail::Verbose;
-        let shown = if all {
-            self.held.len()
-        } else {
-            self.held.len().min(MOST)
-        };
-        let mut names: Vec<String> = self.held[..shown]
-            .iter()
-            .map(|name| text::safe(name))
-            .collect();
-        if shown < self.held.len() {
-            names.push(format!("… and {} more", self.held.len() - shown));
-        }
-        let theme = self.theme();
-        let why = theme.paint(Role::Faint, "not run, because what they need failed:");
-        let mut block = format!(
-            "{}  {why}\n",
-            theme.ending(Ending::Held, &format!("{:>7}", "held"))
-        );
-        for line in text::paragraph(&names, WIDTH) {
-            block.push_str(&format!("{INDENT}  {line}\n"));
-        }
-        self.put(&block);
-    }
-
     fn summary(&mut self, summary: &Summary) {
         if let Some(mut live) = self.live.take() {
             live.end();
+        }
+        let folded = self.folded.lines(self.sources, self.theme());
+        if !folded.is_empty() {
+            self.put(&folded);
         }
         let again: Vec<String> = self
             .failures
@@ -405,7 +383,10 @@ impl<'a> Report<'a> {
         for block in again {
             self.put(&format!("\nonce more, what went wrong:\n{block}"));
         }
-        self.name_held();
+        if !self.held.is_empty() {
+            let all = self.ui.detail == Detail::Verbose;
+            self.put(&failure_report::held(&self.held, all, self.theme()));
+        }
         if self.ui.detail != Detail::Quiet {
             let reads = self.reads.text(self.theme());
             self.put(&reads);

@@ -188,3 +188,40 @@ fn names_and_output_cannot_move_the_cursor() {
     assert!(screen.contains("onetwo"), "{screen}");
     assert!(screen.starts_with("   done  loud"), "{screen}");
 }
+
+#[test]
+fn very_many_steps_without_a_word_are_counted_in_the_end() {
+    let bed = Bed::in_memory(
+        "target out/<n>\n  each n in @{all}\n  recipe: if [ @{n} = 99 ]; then echo spoken; fi; touch @{target}\n\
+         target last\n  needs out/*\n  recipe: touch @{target}\n",
+    );
+    let numbers: Vec<String> = (1..=260).map(|number| number.to_string()).collect();
+    let text = format!("let all = {}\n{}", numbers.join(" "), bed.read("hand.loom"));
+    bed.write("hand.loom", &text);
+    let (status, screen) = Terminal::start(&bed, &["-j1"]).end();
+    assert_eq!(status, Some(0), "{screen}");
+    // What said something has its line, wherever it stands.
+    assert!(
+        screen.contains("made  out/99") && screen.contains("spoken"),
+        "{screen}"
+    );
+    assert!(
+        screen.contains("   made  out/<n>  and 59 more, "),
+        "{screen}"
+    );
+    assert!(!screen.contains("out/98"), "{screen}");
+    assert!(
+        screen.contains("made  last") && screen.contains("261 made"),
+        "{screen}"
+    );
+    // All of it where it is asked for, and where no terminal is.
+    bed.run(&["clean"]).status(0);
+    let (_, screen) = Terminal::start(&bed, &["-j1", "-v"]).end();
+    assert!(
+        screen.contains("made  out/98") && !screen.contains(" more, "),
+        "{screen}"
+    );
+    bed.run(&["clean"]).status(0);
+    let run = bed.run(&[]).status(0);
+    assert_eq!(run.out.matches("   made  out/").count(), 260);
+}

@@ -24,14 +24,13 @@ use crate::scheduler::options::BuildError;
 use crate::scheduler::pass::Pass;
 use crate::scheduler::ready_queue::ReadyQueue;
 use crate::scheduler::resources::ResourcePool;
+use crate::scheduler::resources::memory_remark;
 use crate::scheduler::services::ServiceTable;
 use crate::scheduler::slot_table::Freed;
 use crate::scheduler::slot_table::RunningJob;
 use crate::scheduler::slot_table::SlotTable;
 use crate::scheduler::start_job::StartedJob;
-use crate::text::Diagnostic;
 use crate::text::Span;
-use crate::world::ByteSize;
 
 /// Jobs are short when so many have ended and took less than so long on average.
 const ENOUGH_JOBS: u32 = 8;
@@ -429,7 +428,12 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
         let position = freed.job.position;
         let said = self.resources.memory(self.queue.uses(position));
         if let Some(said) = said.filter(|said| end.outcome.memory > *said) {
-            self.remark_on_memory(pass, &freed.job, said, end.outcome.memory);
+            let prepared = &freed.job.prepared;
+            // Once of each description.
+            if self.remarked.insert(prepared.span) {
+                let remark = memory_remark(prepared, said, end.outcome.memory);
+                pass.state.warn(remark);
+            }
         }
         self.closing |= pass.end(freed.job, freed.slot, end)?;
         if pass.has_failed(position) {
@@ -444,33 +448,6 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
         }
         self.close(pass, position);
         Ok(())
-    }
-
-    /// Tells once of each description that says less memory than its jobs need.
-    fn remark_on_memory(
-        &mut self,
-        pass: &mut Pass<'_, '_, '_, '_>,
-        job: &RunningJob,
-        said: ByteSize,
-        held: ByteSize,
-    ) {
-        if !self.remarked.insert(job.prepared.span) {
-            return;
-        }
-        // Rounded up, in the unit that is written there.
-        let megabytes = |size: ByteSize| size.bytes().div_ceil(1 << 20);
-        pass.state.warn(
-            Diagnostic::warning(
-                job.prepared.span,
-                format!(
-                    "`{}` held {}M of memory, and `takes` says {}M",
-                    job.prepared.job.name,
-                    megabytes(held),
-                    megabytes(said)
-                ),
-            )
-            .help("say as much as it needs: others beside it may find too little left"),
-        );
     }
 
     /// What a job took, unless one that was handed ahead takes it over.

@@ -246,8 +246,6 @@ impl<'d> JobBuilder<'_, 'd> {
                 // It comes when others may have the project.
                 job.stays = true;
             }
-        }
-        if clauses.stays {
             prepared.service = Some(service_plan(self.vars, &mut prepared.job, clauses, frame)?);
         }
         Some(prepared)

@@ -11,6 +11,7 @@ use crate::project::clauses::Clauses;
 use crate::project::decl::Decl;
 use crate::project::frame::Frame;
 use crate::project::values::Vars;
+use crate::scheduler::job_builder::PreparedJob;
 use crate::scheduler::pass_view::PassView;
 use crate::text::Diagnostic;
 use crate::world::ByteSize;
@@ -200,6 +201,20 @@ impl ResourcePool {
             self.left[number] += amount;
         }
     }
+}
+
+/// What is said of a job that held more memory than it said that it takes.
+pub fn memory_remark(job: &PreparedJob, said: ByteSize, held: ByteSize) -> Diagnostic {
+    // Rounded up, in the unit that is written there.
+    let megabytes = |size: ByteSize| size.bytes().div_ceil(1 << 20);
+    let title = format!(
+        "`{}` held {}M of memory, and `takes` says {}M",
+        job.job.name,
+        megabytes(held),
+        megabytes(said)
+    );
+    Diagnostic::warning(job.span, title)
+        .help("say as much as it needs: others beside it may find too little left")
 }
 
 /// How many cores a target takes where there are so many; one when it does not say.
