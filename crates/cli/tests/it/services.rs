@@ -251,3 +251,24 @@ fn what_it_is_given_to_know_is_its_own_while_others_run() {
     kill_process(Pid::from_child(&child), Signal::TERM).expect("a signal");
     child.wait().expect("an end");
 }
+
+#[test]
+fn what_is_left_away_stays_while_others_may_have_the_project() {
+    let bed = Bed::new(&format!(
+        "target mid\n  needs text\n  fleeting\n  recipe: cp @{{needs}} @{{target}}\n{}",
+        PAGE.replace("needs text", "needs mid")
+    ));
+    bed.write("text", "one\n");
+    let mut watch = Watch::start(&bed, &["serve"]);
+    bed.await_file("up");
+    assert!(bed.exists("mid"));
+    watch.save("text", "two\n");
+    let _ = watch.next();
+    wait_for("it serves", || bed.read("served") == "one\ntwo\n");
+    assert!(bed.exists("mid"));
+    assert_eq!(watch.end(Signal::TERM), Some(130));
+    // A run that has the project to itself takes it away.
+    bed.write("text", "three\n");
+    bed.weave(&["page"]).status(0);
+    assert!(!bed.exists("mid"));
+}

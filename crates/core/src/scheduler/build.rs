@@ -213,7 +213,9 @@ impl<'s> Build<'s> {
             self.state.progress.forget_kept();
             return Ok(true);
         }
-        if self.state.progress.is_last_pass && result.goes_on && !result.failed {
+        // Once the project was given free, others may be at work with what is there.
+        let is_ours = !self.state.writer.is_closed();
+        if is_ours && self.state.progress.is_last_pass && result.goes_on && !result.failed {
             let good = kept_in(&result.judged.good, result.open.as_ref());
             take_away(&mut self.state, &loaded.project, &plan, &good)?;
         }
