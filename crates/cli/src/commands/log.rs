@@ -207,6 +207,12 @@ impl Logs<'_> {
                 format!("it ran last in run {run}"),
             );
         }
+        if numbers.is_empty() {
+            return CommandError::usage(
+                format!("`{name}` has no log yet"),
+                "nothing has run in this project",
+            );
+        }
         let read = numbers.iter().filter_map(|run| self.runs.read(*run).ok());
         let known: Vec<String> = read
             .flat_map(|run| run.jobs.into_iter().map(|job| job.step))

@@ -13,6 +13,9 @@ fn what_was_printed_last_is_shown_also_after_other_runs() {
          target sub/c\n  recipe: touch @{target}\n\
          task fails\n  recipe: echo no good >&2; exit 3\n  finally: echo tidied\n",
     );
+    bed.run(&["log", "a"])
+        .status(2)
+        .says(&["`a` has no log yet", "nothing has run in this project"]);
     bed.run(&[]).status(0);
     bed.run(&["fails"]).status(1);
     let log = |name: &str| bed.command(&["log", name]).output().unwrap();
@@ -74,7 +77,7 @@ fn what_a_job_prints_is_followed_until_it_ends() {
     assert!(follower.wait().unwrap().success() && run.wait().unwrap().success());
     // What a killed run left does not go on.
     let mut run = bed.start(&["stays"]);
-    bed.await_file("up");
+    bed.await_file(".handloom/logs/2/1.log");
     run.kill().unwrap();
     run.wait().unwrap();
     let followed = bed.command(&["log", "stays", "--follow"]).output().unwrap();
