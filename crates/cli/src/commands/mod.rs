@@ -10,6 +10,7 @@ mod list;
 mod log;
 mod manual;
 mod new;
+mod new_compiled;
 mod preview;
 mod read_only;
 mod report;

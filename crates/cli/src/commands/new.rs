@@ -8,6 +8,7 @@ use std::process::ExitCode;
 use handloom_core::project::description::FILE_NAME;
 
 use crate::arguments::NewArguments;
+use crate::commands::new_compiled;
 use crate::failure::CommandError;
 use crate::ui::Ui;
 
@@ -30,11 +31,45 @@ pub fn run(arguments: &NewArguments, ui: Ui) -> Result<ExitCode, CommandError> {
         Err(error) => return Err(broken(error)),
     };
     file.write_all(loom.as_bytes()).map_err(broken)?;
+    let ignored = ignore_outputs(folder)
+        .map_err(|error| CommandError::io("can't write `.gitignore`", error))?;
+    let ignored = match ignored {
+        true => "; `/out/` is in `.gitignore` now",
+        false => "",
+    };
     ui.print(&format!(
-        "wrote `{}`{what}; `handloom list` shows what it describes\n",
+        "wrote `{}`{what}; `handloom list` shows what it describes{ignored}\n",
         path.display()
     ))?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// Keeps what is made out of version control, where there is one in this folder; whether that had to be written.
+fn ignore_outputs(folder: &Path) -> std::io::Result<bool> {
+    if folder.join(".git").symlink_metadata().is_err() {
+        return Ok(false);
+    }
+    let path = folder.join(".gitignore");
+    let text = match fs::read(&path) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Vec::new(),
+        text => text?,
+    };
+    let is_out =
+        |line: &[u8]| [&b"/out/"[..], b"out/", b"/out", b"out"].contains(&line.trim_ascii());
+    if text.split(|&byte| byte == b'\n').any(is_out) {
+        return Ok(false);
+    }
+    let mut file = fs::OpenOptions::new()
+        .create(true)
+        .append(true)
+        .open(&path)?;
+    let newline = if text.is_empty() || text.ends_with(b"\n") {
+        ""
+    } else {
+        "\n"
+    };
+    file.write_all(format!("{newline}/out/\n").as_bytes())?;
+    Ok(true)
 }
 
 /// A folder's files with this extension: in `src/`, or in the folder itself.
@@ -59,9 +94,9 @@ fn sources(folder: &Path, extension: &str) -> Option<&'static str> {
 }
 
 /// What to tell of it, and the description.
-fn fitting(folder: &Path) -> (&'static str, String) {
-    if let Some(place) = sources(folder, "c") {
-        return (" for the C sources", c_project(place));
+fn fitting(folder: &Path) -> (String, String) {
+    if let Some(described) = new_compiled::describe(folder) {
+        return described;
     }
     let data = ["data/", "logs/", ""]
         .into_iter()
@@ -70,11 +105,11 @@ fn fitting(folder: &Path) -> (&'static str, String) {
         sources(folder, "py").or_else(|| sources_in(folder, "tools/", "py").then_some("tools/"))
     {
         return (
-            " for the Python scripts and data",
+            " for the Python scripts and data".to_owned(),
             python_project(scripts, data.unwrap_or("data/")),
         );
     }
-    ("", empty_project())
+    (String::new(), empty_project())
 }
 
 fn sources_in(folder: &Path, place: &str, extension: &str) -> bool {
@@ -86,39 +121,6 @@ fn sources_in(folder: &Path, place: &str, extension: &str) -> bool {
                 .is_some_and(|found| found == extension)
         })
     })
-}
-
-fn c_project(place: &str) -> String {
-    format!(
-        "# What is made from what. `handloom` brings it up to date, `handloom list` shows it.
-
-let cc     = cc
-let mode   one of release debug
-let cflags = -Wall -Wextra
-let cflags += -O2     when @{{mode}} is release
-let cflags += -O0 -g  when @{{mode}} is debug
-
-default out/program
-
-# One object for each source; the compiler tells which headers it read.
-target out/obj/<unit>.o
-  about: One compiled unit
-  needs each {place}<unit>.c
-  learn
-  recipe: @{{cc}} @{{cflags}} -MMD -MF @{{learn}} -c @{{needs}} -o @{{target}}
-
-# `out/obj/*.o` is exactly the objects described above.
-target out/program
-  about: The program
-  needs out/obj/*.o
-  recipe: @{{cc}} @{{needs}} -o @{{target}}
-
-task run
-  about: Run the program
-  needs out/program
-  recipe: ./@{{needs}} @{{extra}}
-"
-    )
 }
 
 fn python_project(scripts: &str, data: &str) -> String {

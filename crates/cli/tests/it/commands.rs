@@ -293,7 +293,7 @@ fn a_first_description_fits_what_is_there_and_works() {
     bed.write("c/src/main.c", "int main(void) { return 0; }\n");
     bed.run(&["new", "c"])
         .status(0)
-        .says(&["for the C sources"]);
+        .says(&["for the 1 C sources"]);
     bed.write("p/data/table.csv", "a,b\n1,2\n");
     bed.write("p/clean.py", "x = 1\n");
     bed.run(&["new", "p"])
@@ -313,6 +313,163 @@ fn a_first_description_fits_what_is_there_and_works() {
             .says(&["is there already"]);
     }
     bed.run(&["--project", "p", "check"]).status(0);
-    bed.run(&["--project", "c", "run", "run", "--", "word"])
+    bed.run(&["--project", "c", "run", "start", "--", "word"])
         .status(0);
+}
+
+/// A folder's name, its files, what is made of them, and the tasks that are written.
+type Tree<'t> = (&'t str, &'t [(&'t str, &'t str)], &'t str, &'t [&'t str]);
+
+/// What `new` writes is right at once: no failure, no warning, for every task that it writes.
+#[test]
+fn a_first_description_of_compiled_sources_works_at_once() {
+    let header = "int lamp(int reach);\n";
+    let shared = "#include \"lamp.h\"\n#include <math.h>\nint lamp(int reach) { return (int)sqrt(reach); }\n";
+    let main = "#include \"lamp.h\"\nint main(int count, char **words) { (void)words; return count > 9 ? lamp(count) : 0; }\n";
+    let test = "#include \"lamp.h\"\nint\nmain(void)\n{ return lamp(16) == 4 ? 0 : 1; }\n";
+    let trees: [Tree<'_>; 9] = [
+        (
+            "flat",
+            &[("lamp.h", header), ("lamp.c", shared), ("main.c", main)],
+            "out/program",
+            &["start"],
+        ),
+        (
+            "with-include",
+            &[
+                ("include/lamp.h", header),
+                ("src/lamp.c", shared),
+                ("src/main.c", main),
+                ("tests/lamp.c", test),
+                ("tests/more.c", test),
+            ],
+            "out/program",
+            &["start", "check"],
+        ),
+        (
+            "programs",
+            &[
+                ("src/lamp.h", header),
+                ("src/lamp.c", shared),
+                ("src/day.c", main),
+                ("src/night.c", main),
+            ],
+            "out/bin/night",
+            &["start", "start night"],
+        ),
+        (
+            "alone",
+            &[
+                ("lamp.h", header),
+                ("one.c", "int main(void) { return 0; }\n"),
+                ("two.c", "int main(void) { return 0; }\n"),
+            ],
+            "out/bin/two",
+            &["start"],
+        ),
+        (
+            "library",
+            &[
+                ("include/lamp.h", header),
+                ("src/lamp.c", shared),
+                ("tests/lamp.c", test),
+            ],
+            "out/library.a",
+            &["check"],
+        ),
+        (
+            "headers-beside",
+            &[
+                ("lamp.hpp", "int lamp();\n"),
+                (
+                    "lamp.cpp",
+                    "#include \"lamp.hpp\"\n#include <cmath>\nint lamp() { return static_cast<int>(std::sqrt(4.0)); }\n",
+                ),
+                (
+                    "main.cpp",
+                    "#include \"lamp.hpp\"\nint main() { return lamp() - 2; }\n",
+                ),
+            ],
+            "out/program",
+            &["start"],
+        ),
+        (
+            "odd-programs",
+            &[
+                ("it's one.c", "int main(void) { return 0; }\n"),
+                ("two 2.c", "int main(void) { return 0; }\n"),
+                ("lamp.h", header),
+                ("lamp.c", shared),
+            ],
+            "out/bin/it's one",
+            &["start"],
+        ),
+        (
+            "tests-without-main",
+            &[
+                ("src/main.c", "int main(void) { return 0; }\n"),
+                ("tests/part.c", "int part;\n"),
+            ],
+            "out/program",
+            &["start"],
+        ),
+        (
+            "odd names",
+            &[
+                ("a lamp.h", header),
+                ("a lamp.c", "int a;\n"),
+                ("it's main.c", "int main(void) { return 0; }\n"),
+            ],
+            "out/program",
+            &["start"],
+        ),
+    ];
+    for (tree, files, goal, tasks) in trees {
+        let bed = Bed::new("");
+        bed.remove("hand.loom");
+        for (name, text) in files {
+            bed.write(&format!("{tree}/{name}"), text);
+        }
+        bed.run(&["new", tree]).status(0);
+        let run = bed.run(&["--project", tree]).status(0);
+        assert!(
+            !run.err.contains("warning") && !run.err.contains("note"),
+            "{tree}: {}",
+            run.shown()
+        );
+        assert!(
+            bed.exists(&format!("{tree}/{goal}")),
+            "{tree}: {}",
+            run.shown()
+        );
+        bed.run(&["--project", tree, "tidy", "--check"]).status(0);
+        for task in tasks {
+            let mut words = vec!["--project", tree, "run"];
+            words.extend(task.split(' '));
+            let run = bed.run(&words).status(0);
+            assert!(!run.err.contains("warning"), "{tree}: {}", run.shown());
+        }
+        bed.run(&["--project", tree]).status(0).says(&["kept in"]);
+    }
+}
+
+#[test]
+fn what_is_made_is_kept_out_of_version_control() {
+    for (before, after, says) in [
+        (None, Some("/out/\n"), true),
+        (Some("*.swp"), Some("*.swp\n/out/\n"), true),
+        (Some("a\nout/\n"), Some("a\nout/\n"), false),
+    ] {
+        let bed = Bed::new("");
+        bed.write("new/.git/config", "");
+        if let Some(text) = before {
+            bed.write("new/.gitignore", text);
+        }
+        let run = bed.run(&["new", "new"]).status(0);
+        assert_eq!(run.out.contains("`/out/` is in `.gitignore` now"), says);
+        assert_eq!(Some(bed.read("new/.gitignore").as_str()), after);
+    }
+    let bed = Bed::new("");
+    bed.run(&["new", "plain"]).status(0);
+    assert!(!bed.exists("plain/.gitignore"));
 }
