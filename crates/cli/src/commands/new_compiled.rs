@@ -3,6 +3,8 @@
 use std::fs;
 use std::path::Path;
 
+use crate::ui::text;
+
 /// Larger files are not looked into.
 const MOST: u64 = 4 << 20;
 
@@ -154,18 +156,15 @@ struct Writer<'w> {
 
 impl Writer<'_> {
     fn told(&self) -> String {
-        let mut told = format!(
-            " for the {} {} sources",
-            self.units.count(),
-            self.language.name
-        );
+        let sources = format!("{} source", self.language.name);
+        let mut told = format!(" for {}", text::count(self.units.count(), &sources));
         match &self.units.mains[..] {
             [] => told.push_str(" of a library"),
             [_] => {}
             mains => told.push_str(&format!(" of the programs {}", mains.join(", "))),
         }
         if let Some(tests) = self.tests {
-            told.push_str(&format!(", and {} tests", tests.mains.len()));
+            told.push_str(&format!(", and {}", text::count(tests.mains.len(), "test")));
         }
         told
     }

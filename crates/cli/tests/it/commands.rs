@@ -291,9 +291,7 @@ fn settings_tell_where_values_come_from() {
 fn a_first_description_fits_what_is_there_and_works() {
     let bed = Bed::new("");
     bed.write("c/src/main.c", "int main(void) { return 0; }\n");
-    bed.run(&["new", "c"])
-        .status(0)
-        .says(&["for the 1 C sources"]);
+    bed.run(&["new", "c"]).status(0).says(&["for 1 C source;"]);
     bed.write("p/data/table.csv", "a,b\n1,2\n");
     bed.write("p/clean.py", "x = 1\n");
     bed.run(&["new", "p"])

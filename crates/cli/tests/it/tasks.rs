@@ -471,3 +471,19 @@ fn a_project_says_what_a_failure_stops() {
         "it is `stop` or `continue`",
     ]);
 }
+
+#[test]
+fn a_value_that_is_typed_as_a_name_is_told_from_a_source() {
+    let bed = Bed::new(
+        "task start program one of day night\n  needs out/@{program}\n  recipe: true\n\
+         target out/<program>\n  each program in day night\n  needs source\n  recipe: touch @{target}\n",
+    );
+    bed.write("source", "");
+    bed.run(&["start", "night"])
+        .status(2)
+        .says(&["if it is a value of the task `start`: `handloom run start night`"]);
+    bed.run(&["source"])
+        .status(2)
+        .says(&["it is a source: other files are made from it"]);
+    bed.run(&["night"]).status(2).says_not("it is a source");
+}

@@ -14,6 +14,7 @@ use crate::project::near_goal;
 use crate::project::paths::from_root;
 use crate::project::pattern::Pattern;
 use crate::project::pattern::is_pattern;
+use crate::project::script::relative;
 use crate::text::Diagnostic;
 use crate::world::names::folder_of;
 
@@ -141,7 +142,19 @@ pub fn resolve(project: &Project<'_>, names: &[String], folder: &str) -> Goals {
             }
         }
         if !known && goals.nodes.len() == before {
-            goals.unknown.push(unknown(project, name, folder));
+            let last = goals.nodes.last();
+            let called = last.and_then(|last| match last.node(project) {
+                Node::Task(task) => Some(&project.tasks[task.index()]),
+                Node::Step(_) | Node::Set(_) => None,
+            });
+            let mut diagnostic = unknown(project, name, folder);
+            if let Some(task) = called.filter(|task| !task.decl.syntax.parameters.is_empty()) {
+                let task = relative(&task.name, folder);
+                diagnostic = diagnostic.help(format!(
+                    "if it is a value of the task `{task}`: `handloom run {task} {name}`"
+                ));
+            }
+            goals.unknown.push(diagnostic);
         }
     }
     goals
@@ -222,7 +235,13 @@ fn unknown(project: &Project<'_>, name: &str, folder: &str) -> Diagnostic {
         };
         return Diagnostic::placeless(format!("no target matches `{name}`")).help(help);
     }
-    let is_need = project.paths.find(&path).is_some();
+    // Values of holes are among the paths as well.
+    let is_need = project.paths.find(&path).is_some_and(|path| {
+        let mut needs = project.needs.iter().map(|need| need.what);
+        let mut sets = project.sets.iter();
+        needs.any(|what| matches!(what, What::Path(need) if need == path))
+            || sets.any(|set| set.paths.contains(&path))
+    });
     let help = match near_goal(project, &path) {
         Some(near) => format!("did you mean `{near}`?"),
         None if is_need => "it is a source: other files are made from it".to_owned(),
