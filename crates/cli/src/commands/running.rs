@@ -7,6 +7,7 @@ use std::time::Instant;
 
 use handloom_core::executor::CancelToken;
 use handloom_core::executor::LocalExecutor;
+use handloom_core::executor::local::outliving;
 use handloom_core::graph::BuildRequest;
 use handloom_core::project::script::relative;
 use handloom_core::project::shell::quote;
@@ -130,12 +131,13 @@ fn own_job(location: &ProjectLocation) -> Option<Inside> {
         .strip_prefix(location.own().join("jobs"))
         .ok()?;
     let name = name.to_string_lossy();
-    let may_outlive = ["terminal-", "stays-"];
-    Some(if may_outlive.iter().any(|start| name.starts_with(start)) {
-        Inside::Outliving
-    } else {
-        Inside::Step
-    })
+    Some(
+        if name.starts_with("terminal-") || outliving::is_one(&name) {
+            Inside::Outliving
+        } else {
+            Inside::Step
+        },
+    )
 }
 
 /// The exit status of a run.

@@ -589,6 +589,10 @@ task check
             "something else is left out of `assets/` here than where it is named first",
         ),
         (
+            "target x-<n>\n  each n in a b\n  needs assets/ except assets/@{n}/\n  recipe: true\n",
+            "something else is left out of `assets/` here than where it is named first",
+        ),
+        (
             "target x/\n  recipe: true\ntarget y\n  needs x/ except x/a\n  recipe: true\n",
             "what is left out of `x/` stands behind the target that makes it",
         ),

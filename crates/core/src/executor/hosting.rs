@@ -1,8 +1,6 @@
 //! Jobs that go on running beside the others: run to their end on threads of their own, and asked whether they are
 //! ready.
 
-use std::sync::Arc;
-use std::sync::Mutex;
 use std::sync::atomic::AtomicBool;
 use std::sync::atomic::Ordering;
 use std::sync::mpsc::Sender;
@@ -18,14 +16,10 @@ use crate::executor::queue::Notice;
 use crate::executor::queue::Ticket;
 use crate::executor::thread_pool::JobRunner;
 use crate::world::Clock;
-use crate::world::lock;
 
 /// How long is waited between two questions whether a job is ready, at first and at most.
 const FIRST: Duration = Duration::from_millis(10);
 const MOST: Duration = Duration::from_millis(250);
-
-/// So many bytes of what a job printed last are kept.
-const KEPT: usize = 32 * 1024;
 
 /// The thread of a hosted job.
 pub struct JobHost<'a> {
@@ -48,7 +42,7 @@ impl JobHost<'_> {
                 }
             });
             let outcome = self.runner.run(&hosted.job, &mut |text| {
-                keep(&hosted.said, text);
+                hosted.said.take(text);
                 if hosted.live {
                     let _ = self.tell.send(Notice::Printed(self.ticket, text.to_vec()));
                 }
@@ -112,7 +106,7 @@ impl JobHost<'_> {
                 return (!has_ended.load(Ordering::SeqCst)).then_some(Ok(()));
             }
             if self.clock.ticks().since(began) >= hosted.within {
-                keep(&hosted.said, &said);
+                hosted.said.take(&said);
                 return Some(Err(format!("it was not ready within {:?}", hosted.within)));
             }
             std::thread::sleep(wait);
@@ -125,12 +119,4 @@ fn stop(job: &Job) {
     if let Some(stop) = &job.stop {
         stop.store(true, Ordering::SeqCst);
     }
-}
-
-/// Keeps the end of what is printed.
-fn keep(said: &Arc<Mutex<Vec<u8>>>, text: &[u8]) {
-    let mut said = lock(said);
-    said.extend_from_slice(text);
-    let over = said.len().saturating_sub(KEPT);
-    said.drain(..over);
 }

@@ -31,7 +31,7 @@ impl SlotId {
 }
 
 /// Where a job runs, and with how much.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Copy, Debug)]
 pub struct JobRoom {
     /// Which of the jobs that may run at once it is.
     pub slot: SlotId,

@@ -2,7 +2,6 @@
 
 use std::io;
 use std::sync::Arc;
-use std::sync::Mutex;
 use std::sync::atomic::AtomicBool;
 use std::thread::Scope;
 use std::time::Duration;
@@ -13,6 +12,7 @@ use crate::executor::cancel::CancelToken;
 use crate::executor::exit::Exit;
 use crate::executor::job::Job;
 use crate::executor::job::Outcome;
+use crate::executor::output_tail::OutputTail;
 use crate::executor::twice::TwiceReport;
 use crate::store::Restore;
 use crate::world::Clock;
@@ -67,7 +67,7 @@ pub struct HostedJob {
     /// It must be ready within so long.
     pub within: Duration,
     /// What it printed last, and what asking whether it is ready printed.
-    pub said: Arc<Mutex<Vec<u8>>>,
+    pub said: OutputTail,
     /// Whether what it prints is told as it comes.
     pub live: bool,
 }

@@ -219,7 +219,10 @@ fn note_folder(project: &mut Project<'_>, path: PathId, span: Span, except: Opti
     let folder = project.paths.get(path);
     let excluded = except.map_or_else(Excluded::default, |except| except.below(folder));
     let last = project.folder_uses.last();
-    if last.is_none_or(|last| last.path != path || last.span != span) {
+    let is_known = |last: &FolderUse| {
+        last.path == path && last.span == span && last.excluded.key == excluded.key
+    };
+    if !last.is_some_and(is_known) {
         project.folder_uses.push(FolderUse {
             path,
             excluded,

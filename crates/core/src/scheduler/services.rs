@@ -2,27 +2,29 @@
 
 use std::collections::HashSet;
 use std::sync::Arc;
-use std::sync::Mutex;
 use std::sync::atomic::Ordering;
 
 use crate::executor::Exit;
 use crate::executor::HostedJob;
 use crate::executor::JobEnd;
 use crate::executor::JobQueue;
+use crate::executor::OutputTail;
 use crate::executor::Printed;
 use crate::executor::SlotId;
 use crate::executor::Ticket;
 use crate::graph::Position;
 use crate::scheduler::slot_table::RunningJob;
 use crate::scheduler::start_job::StartedJob;
-use crate::world::lock;
+
+/// So many bytes of what one printed last are kept, for when something fails that needs it.
+const KEPT: usize = 32 * 1024;
 
 /// A task that stays and was begun.
 pub struct Service {
     ticket: Ticket,
     slot: SlotId,
     job: RunningJob,
-    said: Arc<Mutex<Vec<u8>>>,
+    said: OutputTail,
     is_ready: bool,
     /// Why it never became ready.
     not_ready: Option<String>,
@@ -89,14 +91,14 @@ impl ServiceTable {
         let Some(plan) = started.job.prepared.service.clone() else {
             return Err(Box::new(started));
         };
-        let said = Arc::default();
+        let said = OutputTail::keeping(KEPT);
         let slot = started.submission.job.slot;
         let ticket = jobs.host(HostedJob {
             job: Arc::clone(&started.submission.job),
             ready: plan.ready,
             within: plan.within,
             finally: started.submission.finally.clone(),
-            said: Arc::clone(&said),
+            said: said.clone(),
             live,
         });
         let Some(ticket) = ticket else {
@@ -186,7 +188,7 @@ impl ServiceTable {
             .filter(|service| waits_for.contains(&service.job.position));
         let said = needed.map(|service| {
             let name = service.job.prepared.job.name.clone();
-            (name, lock(&service.said).clone())
+            (name, service.said.bytes())
         });
         said.filter(|(_, said)| !said.is_empty()).collect()
     }
@@ -205,7 +207,7 @@ impl ServiceTable {
         if let Some(why) = &service.not_ready {
             end.outcome.exit = Exit::DidNotStay(why.clone());
             // With what the question whether it is ready printed last.
-            end.outcome.output.start = lock(&service.said).clone();
+            end.outcome.output.start = service.said.bytes();
         } else if service.is_ready && end.outcome.stopped {
             // That it ended is what was wanted; what it printed is in its log.
             end.outcome.exit = Exit::Status(0);

@@ -193,13 +193,8 @@ pub fn forget_killed(scratch: &Path) -> io::Result<()> {
 
 /// Whether a process was given a job of a slot in this folder, and not of a task that had the terminal.
 fn carries(process: &Process, scratch: &str) -> bool {
-    process.job().is_some_and(|job| {
-        let name = job
-            .strip_prefix(scratch)
-            .and_then(|name| name.strip_prefix('/'));
-        let slot = name.and_then(|name| name.strip_suffix(".json"));
-        slot.is_some_and(|slot| slot.parse::<usize>().is_ok())
-    })
+    let slot = process.job_in(scratch);
+    slot.is_some_and(|slot| slot.parse::<usize>().is_ok())
 }
 
 struct Marked {

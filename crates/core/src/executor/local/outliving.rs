@@ -57,12 +57,8 @@ pub fn end_left(scratch: &Path) -> io::Result<Vec<String>> {
     for round in 0..ROUNDS {
         let all = processes::all();
         let carries = |process: &&Process| {
-            let job = process.job();
-            let name = job.as_deref().and_then(|job| {
-                let name = job.strip_prefix(&*scratch)?.strip_prefix('/')?;
-                name.strip_suffix(".json")
-            });
-            name.is_some_and(|name| stems.contains(name))
+            let name = process.job_in(&scratch);
+            name.is_some_and(|name| stems.contains(&name))
         };
         let roots = all.iter().filter(carries).map(|process| process.pid);
         let left = processes::below(&all, roots.collect());

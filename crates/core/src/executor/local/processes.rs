@@ -87,6 +87,13 @@ impl Process {
         Some(names::to_text(value).into_owned())
     }
 
+    /// Of a job of the project whose folder of scratch files this is, the name of its file without an ending.
+    pub fn job_in(&self, scratch: &str) -> Option<String> {
+        let job = self.job()?;
+        let name = job.strip_prefix(scratch)?.strip_prefix('/')?;
+        name.strip_suffix(".json").map(str::to_owned)
+    }
+
     /// Sends it a signal, unless another process has its number by now.
     pub fn signal(&self, signal: Signal) {
         let Some(pid) = Pid::from_raw(self.pid) else {
