@@ -429,6 +429,9 @@ pub struct NewArguments {
     /// The folder of the new project.
     #[arg(value_name = "FOLDER", default_value = ".")]
     pub folder: PathBuf,
+    /// Write nothing: print what could be described of what is there, also beside a description.
+    #[arg(long)]
+    pub show: bool,
 }
 
 /// `handloom tidy`

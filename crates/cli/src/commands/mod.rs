@@ -10,7 +10,6 @@ mod list;
 mod log;
 mod manual;
 mod new;
-mod new_compiled;
 mod preview;
 mod read_only;
 mod report;
@@ -149,7 +148,7 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, CommandError> {
         Command::Accept(accept) => accept::run(common, accept, ui),
         Command::Clean(clean) => clean::run(common, clean, ui),
         Command::Store(store) => store::run(store, ui),
-        Command::New(new) => new::run(new, ui),
+        Command::New(new) => new::run(common, new, ui),
         Command::Tidy(tidy) => tidy::run(common, tidy, ui),
         Command::Settings(settings) => settings::run(common, settings, ui),
         Command::Demo(demo) => demo::run(common, demo, ui),

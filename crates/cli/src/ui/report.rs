@@ -461,7 +461,7 @@ fn summary_line(summary: &Summary, theme: Theme) -> String {
         .map(|(words, role)| theme.paint(role, &words))
         .collect();
     let all = if parts.is_empty() {
-        "nothing to weave".to_owned()
+        "nothing to weave (`handloom list` shows what there is)".to_owned()
     } else {
         parts.join(", ")
     };

@@ -182,6 +182,12 @@ impl Bed {
             .env("HOME", self.folder.path().join("home"))
             .env("LC_ALL", "C.UTF-8")
             .stdin(Stdio::null());
+        // Where the Rust that a project is built with was installed, when that is below the home of who tests.
+        let rustup = std::env::var_os("RUSTUP_HOME").map(PathBuf::from);
+        let rustup = rustup.or_else(|| Some(std::env::home_dir()?.join(".rustup")));
+        if let Some(rustup) = rustup.filter(|folder| folder.is_dir()) {
+            command.env("RUSTUP_HOME", rustup);
+        }
         if let Some(shared) = &self.shared {
             let address = format!("file://{}", shared.display());
             command

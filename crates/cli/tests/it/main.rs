@@ -20,6 +20,7 @@ mod lost;
 mod machines;
 mod manners;
 mod names;
+mod newcomers;
 mod others;
 mod pictures;
 mod projects;
