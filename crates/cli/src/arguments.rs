@@ -1,5 +1,7 @@
 //! What can be typed, and nothing of what it does.
 
+mod examples;
+mod of_projects;
 mod of_runs;
 
 use std::path::PathBuf;
@@ -14,14 +16,19 @@ use handloom_core::text::duration;
 
 use handloom_core::workspace::settings::OutputMode;
 
+pub use examples::definition;
+pub use of_projects::DemoArguments;
+pub use of_projects::Example;
+pub use of_projects::NewArguments;
+pub use of_projects::SketchArguments;
 pub use of_runs::HistoryArguments;
 pub use of_runs::LogArguments;
 pub use of_runs::ReportArguments;
 
-/// Make again only what has a reason to be made again.
+/// Build files from their sources as `hand.loom` describes, and rebuild only what has a reason to be.
 ///
-/// Without a command, brings the default targets of the project up to date. Names of files and tasks
-/// can be given directly: `handloom out/report.html`.
+/// Without a command, builds the default targets of the project. Names of files and tasks can be given directly:
+/// `handloom out/report.html`.
 #[derive(Debug, Parser)]
 #[command(
     name = "handloom",
@@ -74,39 +81,41 @@ pub enum ColorChoice {
 /// The commands.
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// Bring targets up to date and run tasks.
+    /// Build targets and run tasks; `handloom NAME…` is short for it.
     Weave(WeaveArguments),
     /// Run one task with arguments.
     Run(RunArguments),
-    /// Show what can be made and run.
+    /// List what can be built and run.
     List(ListArguments),
-    /// Show what would run now and why, without running anything.
+    /// Show what a build would run now, and why, without running anything.
     Preview(PreviewArguments),
-    /// Tell why one file would be made again, or why it was.
+    /// Explain why one file would be rebuilt, or why it was.
     Why(WhyArguments),
-    /// Draw what is made from what, and what each step would do now.
+    /// Draw the dependency graph, and what each step would do now.
     Graph(GraphArguments),
-    /// Show the last runs, or one step through them.
+    /// Show the last runs with their times, or one step through them.
     History(HistoryArguments),
-    /// Show what a step or a task printed last, or prints now.
+    /// Show the output of a step or a task: of its last run, or as it comes.
     Log(LogArguments),
-    /// Read one run as a whole: what took long, and why each step ran.
+    /// Analyse one run: what took long, what held up what, and why each step ran.
     Report(ReportArguments),
-    /// Weave, and again at every change of a source or the description.
+    /// Build, and rebuild at every change of a source or the description.
     Watch(WatchArguments),
-    /// Take what stands there as made from what is there now, without running anything.
+    /// Mark files as up to date as they stand, without running anything.
     Accept(AcceptArguments),
-    /// Take away what was made, as far as it is unchanged.
+    /// Delete what was built, as far as nobody edited it.
     Clean(CleanArguments),
-    /// Show what the store of results holds and saved, and make room in it.
+    /// Show what the cache of results holds and saved, and make room in it.
     Store(StoreArguments),
-    /// Write a first description that fits what is there.
+    /// Write a first `hand.loom` for the sources, scripts and data that are here.
     New(NewArguments),
-    /// Lay the description out in the one standard way.
+    /// Write a first version of each script that a step needs and that is missing.
+    Sketch(SketchArguments),
+    /// Format `hand.loom` in the one standard way.
     Tidy(TidyArguments),
-    /// Show each setting and variable, its value, and where it comes from.
+    /// Show each setting and variable with its value and where it comes from.
     Settings(SettingsArguments),
-    /// Write the demonstration project into a folder and weave it.
+    /// Write an example project into a folder and build it.
     Demo(DemoArguments),
     /// Print the script that completes names on the Tab key.
     Completions(CompletionsArguments),
@@ -329,17 +338,6 @@ pub enum Format {
     Json,
 }
 
-/// `handloom demo`
-#[derive(Args, Debug)]
-pub struct DemoArguments {
-    /// The folder to write to; it must not hold anything.
-    #[arg(value_name = "FOLDER", default_value = "vellan-almanac")]
-    pub folder: PathBuf,
-    /// How to run.
-    #[command(flatten)]
-    pub running: RunningArguments,
-}
-
 /// `handloom preview`
 #[derive(Args, Debug)]
 pub struct PreviewArguments {
@@ -421,17 +419,6 @@ pub struct CleanArguments {
     /// Fail at once when another run works in this project, instead of waiting for it.
     #[arg(long)]
     pub no_wait: bool,
-}
-
-/// `handloom new`
-#[derive(Args, Debug)]
-pub struct NewArguments {
-    /// The folder of the new project.
-    #[arg(value_name = "FOLDER", default_value = ".")]
-    pub folder: PathBuf,
-    /// Write nothing: print what could be described of what is there, also beside a description.
-    #[arg(long)]
-    pub show: bool,
 }
 
 /// `handloom tidy`

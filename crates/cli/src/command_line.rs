@@ -7,6 +7,7 @@ use clap::CommandFactory;
 use clap::FromArgMatches;
 
 use crate::arguments::Arguments;
+use crate::arguments::definition;
 
 /// The names of all commands, once they are known: to work them out takes as long as all else that opens a small project.
 static NAMES: OnceLock<Vec<String>> = OnceLock::new();
@@ -37,7 +38,12 @@ pub fn parse(typed: Vec<OsString>) -> Result<Arguments, clap::Error> {
         // What is typed most often is not worth a parser, whose start takes longer than all else.
         return Ok(Arguments::bare());
     }
-    let mut command = Arguments::command();
+    // Examples are for who reads them.
+    let is_asked = |word: &OsString| matches!(word.to_str(), Some("-h" | "--help" | "help"));
+    let mut command = match typed.iter().any(is_asked) {
+        true => definition(),
+        false => Arguments::command(),
+    };
     NAMES.get_or_init(|| names_of(&command));
     let words = with_command(&command, typed);
     let matches = command.try_get_matches_from_mut(words)?;

@@ -8,6 +8,7 @@ use include_dir::include_dir;
 
 use crate::arguments::Common;
 use crate::arguments::DemoArguments;
+use crate::arguments::Example;
 use crate::commands::running;
 use crate::failure::CommandError;
 use crate::project;
@@ -15,13 +16,97 @@ use crate::ui::Ui;
 use crate::ui::style::Role;
 
 static ALMANAC: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../examples/almanac");
+static FOG: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../examples/fog");
 
-/// The programs that its recipes call.
-const TOOLS: [&str; 4] = ["cc", "sh", "awk", "sort"];
+/// A demonstration project.
+struct Demonstration {
+    files: &'static Dir<'static>,
+    /// Where it is written when no folder is named.
+    folder: &'static str,
+    /// The programs that its recipes call, and where they come from.
+    programs: &'static [&'static str],
+    install: &'static str,
+    /// What comes out, for people.
+    result: &'static str,
+    file: &'static str,
+    /// Commands to try, and what they show.
+    next: &'static [(&'static str, &'static str)],
+    /// How the other one is asked for.
+    other: (&'static str, &'static str),
+}
+
+static OF_ALMANAC: Demonstration = Demonstration {
+    files: &ALMANAC,
+    folder: "vellan-almanac",
+    programs: &["cc", "sh", "awk", "sort"],
+    install: "`cc` comes with any C compiler",
+    result: "The almanac",
+    file: "out/almanac.html",
+    next: &[
+        ("handloom", "again: nothing has a reason to run"),
+        ("handloom list", "what can be made and run"),
+        (
+            "echo '# seen' >> logs/dunmarrow.csv; handloom",
+            "a comment more in one log: cleaned again, and all behind it spared",
+        ),
+        (
+            "handloom --let mode=debug",
+            "other flags: only what is compiled with them",
+        ),
+        ("handloom check", "the calculator's own tests"),
+        ("handloom graph", "what is made from what"),
+        ("handloom report", "where the last run spent its time"),
+        ("handloom watch", "weave again at every change"),
+    ],
+    other: (
+        "handloom demo --example fog",
+        "the other one: a study with samples, a sweep of parameters, figures and a text",
+    ),
+};
+
+static OF_FOG: Demonstration = Demonstration {
+    files: &FOG,
+    folder: "vellan-fog",
+    programs: &["python3", "sh", "awk", "sort"],
+    install: "`python3` needs nothing but its standard library",
+    result: "The study",
+    file: "out/report.html",
+    next: &[
+        ("handloom", "again: nothing has a reason to run"),
+        (
+            "sed -i s/0.7/0.8/ params.toml; handloom",
+            "another value of the sweep: only its five lights, and what shows them",
+        ),
+        (
+            "sed -i /^n18/s/fog/haze/ samples.csv; handloom",
+            "one night belongs to another weather: two groups",
+        ),
+        (
+            "handloom --let draws=4000",
+            "a larger sweep; without it the old one comes back from the store",
+        ),
+        (
+            "handloom why out/figures/ranges.svg",
+            "from what, and since when",
+        ),
+        ("handloom run night n03", "a task with a value"),
+        ("handloom list --all", "each step"),
+        ("handloom report", "where the last run spent its time"),
+    ],
+    other: (
+        "handloom demo",
+        "the other one: a C program, the logs of a year, and a page",
+    ),
+};
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &DemoArguments, ui: Ui) -> Result<ExitCode, CommandError> {
-    let missing: Vec<&str> = TOOLS
+    let demonstration = match arguments.example {
+        Example::Almanac => &OF_ALMANAC,
+        Example::Fog => &OF_FOG,
+    };
+    let missing: Vec<&str> = demonstration
+        .programs
         .iter()
         .copied()
         .filter(|tool| !is_there(tool))
@@ -32,12 +117,19 @@ pub fn run(common: &Common, arguments: &DemoArguments, ui: Ui) -> Result<ExitCod
                 "the demonstration needs programs that are not on this machine: {}",
                 missing.join(", ")
             ),
-            "install them with the system's package manager; `cc` comes with any C compiler",
+            format!(
+                "install them with the system's package manager; {}",
+                demonstration.install
+            ),
         ));
     }
+    let folder = arguments
+        .folder
+        .clone()
+        .unwrap_or_else(|| demonstration.folder.into());
     let folder = match &common.project {
-        Some(project) => project.join(&arguments.folder),
-        None => arguments.folder.clone(),
+        Some(project) => project.join(folder),
+        None => folder,
     };
     let shown = folder.display().to_string();
     if folder.join("hand.loom").exists() {
@@ -45,7 +137,7 @@ pub fn run(common: &Common, arguments: &DemoArguments, ui: Ui) -> Result<ExitCod
             "`{shown}` holds a project already; it is woven as it is\n\n"
         ))?;
     } else {
-        write_out(&folder)?;
+        write_out(demonstration.files, &folder)?;
         ui.print(&format!("wrote the demonstration project to `{shown}`\n\n"))?;
     }
     let common = Common {
@@ -60,7 +152,7 @@ pub fn run(common: &Common, arguments: &DemoArguments, ui: Ui) -> Result<ExitCod
     };
     let code = running::weave(&common, project::locate(&common)?, &work, ui)?;
     if code == ExitCode::SUCCESS {
-        ui.print(&next(&shown, ui))?;
+        ui.print(&next(demonstration, &shown, ui))?;
     }
     Ok(code)
 }
@@ -70,7 +162,7 @@ fn is_there(tool: &str) -> bool {
         .is_some_and(|path| std::env::split_paths(&path).any(|folder| folder.join(tool).is_file()))
 }
 
-fn write_out(folder: &Path) -> Result<(), CommandError> {
+fn write_out(files: &Dir<'_>, folder: &Path) -> Result<(), CommandError> {
     let broken = |error| CommandError::io(format!("can't write to `{}`", folder.display()), error);
     if folder.exists() {
         let mut entries = folder.read_dir().map_err(broken)?;
@@ -82,44 +174,27 @@ fn write_out(folder: &Path) -> Result<(), CommandError> {
         }
     }
     std::fs::create_dir_all(folder).map_err(broken)?;
-    ALMANAC.extract(folder).map_err(broken)
+    files.extract(folder).map_err(broken)
 }
 
-fn next(shown: &str, ui: Ui) -> String {
+fn next(demonstration: &Demonstration, shown: &str, ui: Ui) -> String {
     let name = |text: &str| ui.out.paint(Role::Name, text);
-    let rows = [
-        (format!("cd {shown}"), ""),
-        ("handloom".to_owned(), "again: nothing has a reason to run"),
-        ("handloom list".to_owned(), "what can be made and run"),
-        (
-            "echo '# seen' >> logs/dunmarrow.csv; handloom".to_owned(),
-            "a comment more in one log: cleaned again, and all behind it spared",
-        ),
-        (
-            "handloom --let mode=debug".to_owned(),
-            "other flags: only what is compiled with them",
-        ),
-        ("handloom check".to_owned(), "the calculator's own tests"),
-        ("handloom graph".to_owned(), "what is made from what"),
-        (
-            "handloom report".to_owned(),
-            "where the last run spent its time",
-        ),
-        ("handloom watch".to_owned(), "weave again at every change"),
-    ];
-    let width = rows
-        .iter()
-        .map(|(command, _)| command.len())
-        .max()
-        .unwrap_or(0);
+    let enter = format!("cd {shown}");
+    let rows = std::iter::once((enter.as_str(), "")).chain(demonstration.next.iter().copied());
+    let rows: Vec<(&str, &str)> = rows.collect();
+    let width = rows.iter().map(|(command, _)| command.len()).max();
+    let width = width.unwrap_or(0);
     let mut out = format!(
-        "\nThe almanac is in {}. Try next:\n",
-        name(&format!("{shown}/out/almanac.html"))
+        "\n{} is in {}. Try next:\n",
+        demonstration.result,
+        name(&format!("{shown}/{}", demonstration.file))
     );
     for (command, what) in rows {
         let pad = width - command.len();
-        out.push_str(format!("  {}{:pad$}  {what}\n", name(&command), "").trim_end());
+        out.push_str(format!("  {}{:pad$}  {what}\n", name(command), "").trim_end());
         out.push('\n');
     }
+    let (command, what) = demonstration.other;
+    out.push_str(&format!("\n  {}  {what}\n", name(command)));
     out
 }

@@ -6,13 +6,12 @@ use std::io;
 use std::path::Path;
 use std::process::ExitCode;
 
-use clap::CommandFactory;
 use clap_mangen::Man;
 use clap_mangen::roff::Roff;
 use clap_mangen::roff::roman;
 
-use crate::arguments::Arguments;
 use crate::arguments::ManualArguments;
+use crate::arguments::definition;
 use crate::failure::CommandError;
 use crate::ui::Ui;
 use crate::ui::text;
@@ -60,7 +59,7 @@ pub fn run(arguments: &ManualArguments, ui: Ui) -> Result<ExitCode, CommandError
     let folder = &arguments.folder;
     let broken = |error| CommandError::io(format!("can't write to `{}`", folder.display()), error);
     std::fs::create_dir_all(folder).map_err(broken)?;
-    let mut command = Arguments::command();
+    let mut command = definition();
     command.build();
     let mut count = 1;
     write(folder, "handloom.1", &whole(&command).map_err(broken)?).map_err(broken)?;

@@ -16,6 +16,7 @@ mod report;
 mod run;
 mod running;
 mod settings;
+mod sketch;
 mod step_reads;
 mod store;
 mod tidy;
@@ -149,6 +150,7 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, CommandError> {
         Command::Clean(clean) => clean::run(common, clean, ui),
         Command::Store(store) => store::run(store, ui),
         Command::New(new) => new::run(common, new, ui),
+        Command::Sketch(sketch) => sketch::run(common, sketch, ui),
         Command::Tidy(tidy) => tidy::run(common, tidy, ui),
         Command::Settings(settings) => settings::run(common, settings, ui),
         Command::Demo(demo) => demo::run(common, demo, ui),

@@ -189,7 +189,8 @@ pub fn weave_opened(
 ) -> Result<ExitCode, CommandError> {
     let mut lock = Some(lock);
     let mut release = || drop(lock.take());
-    let executor = workspace.executor();
+    let columns = ui.recipe_columns(&workspace.settings);
+    let executor = workspace.executor().with_terminal_output(columns);
     let (signals, mut events) = (Signals::heed(), event_writer(work)?);
     let run = BuildRun {
         workspace,

@@ -136,6 +136,12 @@ fn set(workspace: &Workspace) -> Vec<SettingJson> {
             settings.output.is_some(),
             without,
         ),
+        setting(
+            "recipe-colors",
+            word(settings.recipe_colors.unwrap_or_default().name()),
+            settings.recipe_colors.is_some(),
+            without,
+        ),
         setting("runs", runs, settings.runs.is_some(), without),
         setting(
             "set-by",

@@ -289,7 +289,8 @@ impl Watch<'_> {
         drive: impl FnOnce(&mut Build<'_>, &BuildRequest) -> Result<T, BuildError>,
     ) -> Result<Over<T>, CommandError> {
         self.announce(rebuild);
-        let executor = workspace.executor();
+        let columns = self.ui.recipe_columns(&workspace.settings);
+        let executor = workspace.executor().with_terminal_output(columns);
         self.aim(Some(executor.control()));
         let heading = heading(rebuild, self.ui);
         let keys = &self.keys;

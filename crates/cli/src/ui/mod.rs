@@ -20,11 +20,17 @@ use std::io::Write;
 use handloom_core::text::Diagnostic;
 use handloom_core::text::Sources;
 
+use handloom_core::workspace::settings::RecipeColors;
+use handloom_core::workspace::settings::Settings;
+
 use crate::arguments::ColorChoice;
 use crate::arguments::Common;
 use crate::failure::CommandError;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
+
+/// So far in stands what a job printed, in columns.
+const INDENT: u16 = 12;
 
 /// How much is said.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -75,6 +81,16 @@ impl Ui {
             out: theme(io::stdout().is_terminal()),
             err: theme(io::stderr().is_terminal()),
         }
+    }
+
+    /// How wide the terminal is that recipes write to, so that they use their colours; none when they are to write to a
+    /// pipe.
+    pub fn recipe_columns(self, settings: &Settings) -> Option<u16> {
+        let is_wanted = settings.recipe_colors.unwrap_or_default() == RecipeColors::Auto;
+        let may_colour = is_wanted && self.out.colour && self.detail != Detail::Silent;
+        let size = rustix::termios::tcgetwinsize(io::stdout()).ok()?;
+        // What is printed stands below the job's line, and further in.
+        (may_colour && size.ws_col > 0).then(|| size.ws_col.saturating_sub(INDENT).max(20))
     }
 
     /// Says nothing of its own accord.

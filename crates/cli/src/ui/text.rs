@@ -81,6 +81,8 @@ pub fn safe_output(bytes: &[u8], colours: bool) -> String {
     let text = String::from_utf8_lossy(bytes);
     let mut out = String::with_capacity(text.len());
     let mut chars = text.chars().peekable();
+    // Whether a colour would go on behind the end, and where the last sequence ends that is kept.
+    let (mut is_coloured, mut behind_colour) = (false, 0);
     while let Some(c) = chars.next() {
         match c {
             '\u{1b}' if chars.peek() == Some(&'[') => {
@@ -91,7 +93,9 @@ pub fn safe_output(bytes: &[u8], colours: bool) -> String {
                     ('@'..='~').contains(&c)
                 });
                 if last == Some('m') && colours {
+                    is_coloured = !is_reset(&sequence);
                     out.push_str(&sequence);
+                    behind_colour = out.len();
                 }
             }
             '\u{1b}' if chars.peek() == Some(&']') => {
@@ -103,16 +107,19 @@ pub fn safe_output(bytes: &[u8], colours: bool) -> String {
                 }
             }
             '\u{1b}' => {
-                chars.next();
+                // Such as `ESC ( B`, which names a character set.
+                while chars.next().is_some_and(|c| (' '..='/').contains(&c)) {}
             }
             '\r' if chars.peek() == Some(&'\n') => {}
             // A progress bar that draws over its line: only what it came to is of interest.
             '\r' => {
                 let line = out.rfind('\n').map_or(0, |at| at + 1);
-                out.truncate(line);
+                let over = out.split_off(line);
+                out.extend(colours_of(&over));
+                behind_colour = out.len();
             }
             '\u{8}' => {
-                if !out.ends_with('\n') {
+                if !out.ends_with('\n') && out.len() > behind_colour {
                     out.pop();
                 }
             }
@@ -120,7 +127,27 @@ pub fn safe_output(bytes: &[u8], colours: bool) -> String {
             c => out.push(c),
         }
     }
+    if is_coloured {
+        out.push_str("\u{1b}[0m");
+    }
     out
+}
+
+/// The colours that a text leaves behind, as the sequences that set them; it has no other sequences.
+fn colours_of(text: &str) -> Vec<&str> {
+    // Of a line that is drawn over for ever, never ending its colours.
+    const MOST: usize = 8;
+    let all = text.match_indices('\u{1b}');
+    let mut all: Vec<&str> = all
+        .filter_map(|(at, _)| Some(&text[at..=at + text[at..].find('m')?]))
+        .collect();
+    let ends = all.iter().rposition(|sequence| is_reset(sequence));
+    all.drain(..ends.unwrap_or_else(|| all.len().saturating_sub(MOST)));
+    all
+}
+
+fn is_reset(sequence: &str) -> bool {
+    matches!(sequence, "\u{1b}[m" | "\u{1b}[0m")
 }
 
 /// Words with commas between them, broken into lines of at most so many characters where that is
@@ -273,6 +300,16 @@ mod tests {
         );
         assert_eq!(safe_output(b"10%\r20%\r100%\r\nx", true), "100%\nx");
         assert_eq!(safe_output(b"\x07\xff", true), "\u{fffd}\u{fffd}");
+        for (printed, shown) in [
+            // A colour ends with the output, and is kept where its line is drawn over.
+            ("\x1b[31ma", "\x1b[31ma\x1b[0m"),
+            ("\x1b[31ma\n b\x1b[0m\rc", "\x1b[31ma\n\x1b[0mc"),
+            ("\x1b[31ma\r\x1b[0m\x1b[1mb\rc", "\x1b[0m\x1b[1mc\x1b[0m"),
+            ("a\x1b[31m\x08b", "a\x1b[31mb\x1b[0m"),
+            ("a\x1b(B\x1b[mb\x1b7c", "a\x1b[mbc"),
+        ] {
+            assert_eq!(safe_output(printed.as_bytes(), true), shown);
+        }
     }
 
     #[test]

@@ -28,6 +28,7 @@ mod reports;
 mod safety;
 mod screen;
 mod sealed;
+mod seen;
 mod services;
 mod shared;
 mod silent;

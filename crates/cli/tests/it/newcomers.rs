@@ -726,3 +726,178 @@ fn what_is_made_is_kept_out_of_version_control() {
     bed.run(&["new", "plain"]).status(0);
     assert!(!bed.exists("plain/.gitignore"));
 }
+
+const SKETCHED: &str = r#"target out/<n>.txt
+  about: One table, cleaned
+  needs
+    script: tools/clean.py
+    data: each data/<n>.csv
+  recipe: python3 @{script} > @{target}
+
+target summary: out/all.html figure: 'out/a "figure" of all.svg'
+  needs
+    script: tools/all.sh
+    tables: data/*.csv
+  recipe: sh @{script}
+
+target out/z
+  needs
+    script: tools/z.awk
+    data: 'data/it''s.csv' data/missing.csv
+  recipe: awk -f @{script} @{data} > @{target}
+
+task send where
+  needs send.sh tools/run
+  recipe: sh @{needs.1} @{where}
+"#;
+
+/// What is sketched runs at once, reads its job, and fails with what is to be filled in.
+#[test]
+fn sketched_scripts_run_and_say_what_is_to_be_filled_in() {
+    let bed = Bed::new(&SKETCHED.replace("'data/it''s.csv'", "\"data/it's.csv\""));
+    for name in ["data/x.csv", "data/it's.csv", "data/missing.csv"] {
+        bed.write(name, "1\n");
+    }
+    bed.remove("data/missing.csv");
+    bed.run(&["out/x.txt"])
+        .status(2)
+        .says(&["write a first version with `handloom sketch tools/clean.py`"]);
+    bed.run(&["sketch"]).status(0).says(&[
+        "wrote `send.sh` for the task `send`: fill it in\n",
+        "wrote `tools/all.sh` for `out/all.html`: fill it in\n",
+        "wrote `tools/clean.py` for `out/it's.txt` and another: fill it in\n",
+        "wrote `tools/z.awk` for `out/z`: fill it in\n",
+        "`data/missing.csv` is missing too, and no script\n",
+        "`tools/run` is missing too, and no script\n",
+    ]);
+    bed.write("data/missing.csv", "1\n");
+    bed.write("tools/run", "1\n");
+    for (words, sentence) in [
+        (
+            &["out/x.txt"][..],
+            "tools/clean.py: fill in how this is made: out/x.txt\n",
+        ),
+        (
+            &["out/all.html"],
+            "tools/all.sh: fill in how this is made: out/all.html out/a \"figure\" of all.svg\n",
+        ),
+        (&["out/z"], "tools/z.awk: fill in how this is made: out/z\n"),
+        (
+            &["run", "send", "far"],
+            "send.sh: fill in what the task send does\n",
+        ),
+    ] {
+        bed.run(words).status(1).says(&[sentence]);
+    }
+    // What it is told of its step is what the step has: the lists are put out instead of the sentence.
+    let fill = |name: &str, from: &str, to: &str| {
+        let script = bed.read(name);
+        let begin = script
+            .find(from)
+            .unwrap_or_else(|| panic!("{name}: {script}"));
+        bed.write(name, &format!("{}{to}\n", &script[..begin]));
+    };
+    fill("tools/clean.py", "sys.exit(f\"", "print(targets, data)");
+    fill(
+        "tools/all.sh",
+        "echo \"tools/all.sh: fill",
+        "printf '%s|' \"$summary\" \"$figure\" \"$tables\" > \"$figure\"; cp \"$figure\" \"$summary\"",
+    );
+    fill(
+        "tools/z.awk",
+        "  count = words",
+        "  print data[1], data[2], targets[1] }",
+    );
+    bed.run(&["out/x.txt", "out/all.html", "out/z"]).status(0);
+    assert_eq!(bed.read("out/x.txt"), "['out/x.txt'] ['data/x.csv']\n");
+    assert_eq!(
+        bed.read("out/all.html"),
+        "out/all.html|out/a \"figure\" of all.svg|data/it's.csv\ndata/missing.csv\ndata/x.csv|"
+    );
+    assert_eq!(bed.read("out/z"), "data/it's.csv data/missing.csv out/z\n");
+    // Alone they say how they are run.
+    let alone = std::process::Command::new("./tools/all.sh")
+        .current_dir(bed.root())
+        .output()
+        .unwrap();
+    assert_eq!(
+        String::from_utf8_lossy(&alone.stderr),
+        "tools/all.sh: it is run by: handloom out/all.html\n"
+    );
+}
+
+#[test]
+fn nothing_is_sketched_over_something() {
+    let bed = Bed::new("task a\n  needs here.py data.csv\n  recipe: true\n");
+    bed.write("here.py", "mine\n");
+    for (words, says) in [
+        (&["sketch", "here.py"][..], "`here.py` is there already"),
+        (
+            &["sketch", "data.csv"],
+            "`data.csv` does not end like a script",
+        ),
+        (
+            &["sketch", "other.py"],
+            "`other.py` is no prerequisite that is missing",
+        ),
+    ] {
+        bed.run(words).status(2).says(&[says]);
+    }
+    assert_eq!(bed.read("here.py"), "mine\n");
+    bed.write("data.csv", "");
+    bed.run(&["sketch"])
+        .status(0)
+        .says(&["every prerequisite that is a script is there\n"]);
+}
+
+/// R is not everywhere; where it is, its sketch runs as the others do.
+#[test]
+fn a_sketch_in_r_runs_where_r_is() {
+    let bed = Bed::new(
+        "target out/r\n  needs\n    script: fit.R\n    data: 'a \"b\".csv' c.csv\n  recipe: Rscript @{script}\n",
+    );
+    bed.write("a \"b\".csv", "");
+    bed.write("c.csv", "");
+    bed.run(&["sketch", "fit.R"]).status(0);
+    if std::process::Command::new("Rscript")
+        .arg("--version")
+        .output()
+        .is_err()
+    {
+        return;
+    }
+    bed.run(&[])
+        .status(1)
+        .says(&["fit.R: fill in how this is made: out/r\n"]);
+    let script = bed.read("fit.R");
+    let begin = script.find("message(\"").unwrap();
+    bed.write(
+        "fit.R",
+        &format!("{}writeLines(data, targets)\n", &script[..begin]),
+    );
+    bed.run(&[]).status(0);
+    assert_eq!(bed.read("out/r"), "a \"b\".csv\nc.csv\n");
+}
+
+#[test]
+fn a_folder_without_a_description_says_what_to_type() {
+    let bed = Bed::new("");
+    bed.remove("hand.loom");
+    let run = bed.run(&[]).status(2);
+    let said: Vec<&str> = run.err.lines().map(str::trim_start).collect();
+    assert!(
+        said[0].starts_with("error: there is no `hand.loom` in `"),
+        "{}",
+        run.err
+    );
+    let begins: Vec<&str> = said[2..]
+        .iter()
+        .map(|line| line.split("  ").next().unwrap())
+        .collect();
+    assert_eq!(
+        begins,
+        ["handloom new", "handloom demo", "handloom --help"],
+        "{}",
+        run.err
+    );
+}

@@ -23,6 +23,11 @@ pub struct Terminal {
 
 impl Terminal {
     pub fn start(bed: &Bed, arguments: &[&str]) -> Self {
+        Self::start_in(bed, arguments, 24, 80)
+    }
+
+    /// The same in a window of so many rows and columns.
+    pub fn start_in(bed: &Bed, arguments: &[&str], rows: u16, columns: u16) -> Self {
         use rustix::pty::OpenptFlags;
         let keyboard = rustix::pty::openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
         rustix::pty::grantpt(&keyboard).unwrap();
@@ -36,8 +41,8 @@ impl Terminal {
         rustix::termios::tcsetwinsize(
             &line,
             rustix::termios::Winsize {
-                ws_row: 24,
-                ws_col: 80,
+                ws_row: rows,
+                ws_col: columns,
                 ws_xpixel: 0,
                 ws_ypixel: 0,
             },
@@ -76,7 +81,7 @@ impl Terminal {
         });
         Self {
             keyboard,
-            screen: vt100::Parser::new(24, 80, 500),
+            screen: vt100::Parser::new(rows, columns, 500),
             heard,
             child,
             command: format!("handloom {}", arguments.join(" ")),

@@ -6,6 +6,7 @@ use std::io::Write;
 use std::path::Path;
 use std::path::PathBuf;
 
+use crate::executor::control_codes::ControlStripper;
 use crate::executor::log_index;
 use crate::executor::output_tail::OutputTail;
 use crate::world::own;
@@ -57,6 +58,8 @@ pub struct Capture {
     left_out: u64,
     log: Log,
     tail: OutputTail,
+    /// What comes from a terminal is only text in the log and in the tail.
+    stripper: Option<ControlStripper>,
 }
 
 #[derive(Debug, Default)]
@@ -96,10 +99,25 @@ impl Capture {
         }
     }
 
+    /// The same for a job that writes to a terminal, or does not.
+    #[must_use]
+    pub fn of_terminal(self, is_terminal: bool) -> Self {
+        Self {
+            stripper: is_terminal.then(ControlStripper::default),
+            ..self
+        }
+    }
+
     /// Takes in more.
     pub fn take(&mut self, bytes: &[u8]) {
-        self.write_log(bytes);
-        self.tail.take(bytes);
+        let mut stripper = self.stripper.take();
+        let text = match &mut stripper {
+            Some(stripper) => stripper.take(bytes),
+            None => bytes.into(),
+        };
+        self.stripper = stripper;
+        self.write_log(&text);
+        self.tail.take(&text);
         let room = KEPT.saturating_sub(self.start.len()).min(bytes.len());
         self.start.extend_from_slice(&bytes[..room]);
         self.end.extend(&bytes[room..]);

@@ -7,6 +7,7 @@ use crate::graph::Position;
 use crate::project::PathId;
 use crate::project::What;
 use crate::project::clauses::Clauses;
+use crate::project::shell::quote_all;
 use crate::scheduler::options::BuildError;
 use crate::scheduler::pass_view::PassView;
 use crate::status::FileStates;
@@ -101,7 +102,7 @@ impl SourceCheck<'_, '_, '_> {
                 (!makes).then(|| {
                     (
                         format!("`{name}` is needed, but it is not there and no target makes it"),
-                        self.near_file(name),
+                        self.near_file(name).or_else(|| sketched(name)),
                     )
                 })
             }
@@ -145,4 +146,15 @@ impl SourceCheck<'_, '_, '_> {
         nearest(name, others.filter(|other| *other != name))
             .map(|near| format!("did you mean `{near}`?"))
     }
+}
+
+/// How a first version of a missing script is had.
+fn sketched(name: &str) -> Option<String> {
+    let is_script = [".py", ".R", ".r", ".sh", ".awk"]
+        .iter()
+        .any(|ending| name.ends_with(ending));
+    is_script.then(|| {
+        let name = quote_all(std::iter::once(name));
+        format!("check the name, or write a first version with `handloom sketch {name}`")
+    })
 }

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use crate::executor::JobEnd;
 use crate::executor::Printed;
+use crate::executor::control_codes::without_controls;
 use crate::executor::watching::Gap;
 use crate::graph::Node;
 use crate::graph::Order;
@@ -214,9 +215,9 @@ fn is_incomplete(read: &ReadReport) -> bool {
 /// What a job printed, as it is kept.
 fn printed(output: &Printed) -> StoredResult {
     StoredResult {
-        printed: output.start.clone(),
+        printed: without_controls(&output.start).into_owned(),
         left_out: output.left_out,
-        printed_end: output.end.clone(),
+        printed_end: without_controls(&output.end).into_owned(),
         ..StoredResult::default()
     }
 }

@@ -43,7 +43,7 @@ impl ProjectLocation {
                         "there is no `{FILE_NAME}` in `{}` or in a folder above it",
                         start.display()
                     ),
-                    "`handloom new` writes a first one that fits what is here; `handloom demo` writes a project to look at",
+                    "type one of these\n  handloom new     writes a first one for the sources, scripts and data that are here\n  handloom demo    writes an example project and builds it\n  handloom --help  shows all commands",
                 )
             })?;
         let trust = Trust::new(&start, &settings::read(user)?, user);

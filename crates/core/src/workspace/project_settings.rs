@@ -13,19 +13,21 @@ use crate::text::Span;
 use crate::text::duration;
 use crate::text::nearest;
 use crate::workspace::settings::OutputMode;
+use crate::workspace::settings::RecipeColors;
 use crate::workspace::settings::SetBy;
 use crate::workspace::settings::Settings;
 use crate::workspace::store_settings::STORE_KEYS;
 use crate::workspace::store_settings::StoreKeyword;
 
 /// What a project may set, besides what it may say of the store.
-const KEYS: [&str; 8] = [
+const KEYS: [&str; 9] = [
     "jobs",
     "on-failure",
     "output",
     "runs",
     "set-by",
     "grace",
+    "recipe-colors",
     "recipes",
     "sealed-read",
 ];
@@ -120,6 +122,7 @@ impl ProjectSettings {
             "jobs" => user.jobs.is_none(),
             "on-failure" => user.on_failure.is_none(),
             "output" => user.output.is_none(),
+            "recipe-colors" => user.recipe_colors.is_none(),
             "runs" => user.runs.is_none(),
             "set-by" => user.set_by.is_none(),
             "grace" => user.grace.is_none(),
@@ -133,6 +136,7 @@ impl ProjectSettings {
             jobs: user.jobs.or(self.settings.jobs),
             on_failure: user.on_failure.or(self.settings.on_failure),
             output: user.output.or(self.settings.output),
+            recipe_colors: user.recipe_colors.or(self.settings.recipe_colors),
             runs: user.runs.or(self.settings.runs),
             set_by: user.set_by.or(self.settings.set_by),
             grace: user.grace.or_else(|| self.settings.grace.clone()),
@@ -168,6 +172,11 @@ fn set(
             let modes = [OutputMode::Grouped, OutputMode::Live, OutputMode::Failures];
             settings.output = modes.into_iter().find(|mode| mode.name() == text);
             (settings.output.is_some(), "`grouped`, `live` or `failures`")
+        }
+        "recipe-colors" => {
+            let ways = [RecipeColors::Auto, RecipeColors::Never];
+            settings.recipe_colors = ways.into_iter().find(|way| way.name() == text);
+            (settings.recipe_colors.is_some(), "`auto` or `never`")
         }
         "set-by" => {
             let ways = [SetBy::Always, SetBy::Never];

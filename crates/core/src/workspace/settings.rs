@@ -25,6 +25,9 @@ pub struct Settings {
     pub on_failure: Option<OnFailure>,
     /// How what jobs print is shown.
     pub output: Option<OutputMode>,
+    /// Whether recipes may colour what they print.
+    #[serde(rename = "recipe-colors")]
+    pub recipe_colors: Option<RecipeColors>,
     /// So many of the last runs are remembered.
     pub runs: Option<usize>,
     /// Whether old outputs are kept until new ones are there.
@@ -68,6 +71,28 @@ impl OutputMode {
             Self::Grouped => "grouped",
             Self::Live => "live",
             Self::Failures => "failures",
+        }
+    }
+}
+
+/// Whether recipes may colour what they print.
+#[derive(Clone, Copy, Debug, Default, Deserialize, PartialEq, Eq)]
+#[serde(rename_all = "lowercase")]
+pub enum RecipeColors {
+    /// On a terminal they write to a pseudo-terminal, so that compilers and others use their colours.
+    #[default]
+    Auto,
+    /// They always write to a pipe.
+    Never,
+}
+
+impl RecipeColors {
+    /// As it is written in the settings.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Auto => "auto",
+            Self::Never => "never",
         }
     }
 }
@@ -152,7 +177,7 @@ pub fn read(user: &UserFolders) -> Result<Settings, WorkspaceError> {
                 path.display(),
                 error.to_string().trim_end()
             ),
-            "it holds `jobs = N`, `output = \"grouped\"`, `runs = N`, `set-by = \"always\"`, `grace = \"5s\"`, `recipes = \"watched\"`, `sealed-read = [\"/folder\"]`, `trust = [\"/folder\"]`, a table `[store]` (docs/sharing.md), and a table `[let]` with a text or a list for each variable",
+            "it holds `jobs = N`, `output = \"grouped\"`, `recipe-colors = \"never\"`, `runs = N`, `set-by = \"always\"`, `grace = \"5s\"`, `recipes = \"watched\"`, `sealed-read = [\"/folder\"]`, `trust = [\"/folder\"]`, a table `[store]` (docs/sharing.md), and a table `[let]` with a text or a list for each variable",
         )
     })?;
     if let Some(grace) = &settings.grace

@@ -18,8 +18,6 @@ use std::sync::atomic::Ordering;
 use std::time::Duration;
 use std::time::Instant;
 
-use nix::sys::resource::UsageWho;
-use nix::sys::resource::getrusage;
 use rustix::event::PollFd;
 use rustix::event::PollFlags;
 use rustix::process::Pid;
@@ -33,6 +31,9 @@ use crate::executor::job::Job;
 use crate::executor::job::Outcome;
 use crate::executor::local::LocalExecutor;
 use crate::executor::local::begun::Begun;
+use crate::executor::local::job_output::JobOutput;
+use crate::executor::local::memory::killed_for_memory;
+use crate::executor::local::memory::own_memory;
 use crate::executor::local::processes::Process;
 use crate::project::secret::Redactor;
 use crate::world::ByteSize;
@@ -59,6 +60,8 @@ pub struct ChildProcess<'p> {
     /// Whether it is a process group of its own.
     grouped: bool,
     pipe: Option<File>,
+    /// Its other end: see [`JobOutput`].
+    _held: Option<OwnedFd>,
     /// The second stream of a command whose output is a value.
     said: Option<File>,
     said_text: Vec<u8>,
@@ -84,19 +87,25 @@ pub struct ChildProcess<'p> {
 
 impl<'p> ChildProcess<'p> {
     /// A job's process.
-    pub fn new(child: Begun, pipe: Option<File>, job: &Job, executor: &'p LocalExecutor) -> Self {
+    pub fn new(
+        child: Begun,
+        output: Option<JobOutput>,
+        job: &Job,
+        executor: &'p LocalExecutor,
+    ) -> Self {
+        let is_terminal = output.as_ref().is_some_and(|output| output.is_terminal);
+        let (pipe, held) = output.map(|output| (output.reader, output.writer)).unzip();
         let manifest = executor.manifest_path(job);
         Self {
             job: names::os_to_text(manifest.as_os_str()).into_owned(),
             grouped: !job.terminal,
             shielded: job.shielded,
             stop: job.stop.clone(),
-            capture: Some(Capture::new(
-                &executor.root,
-                job.log.as_deref(),
-                &job.name,
-                &job.tail,
-            )),
+            capture: Some(
+                Capture::new(&executor.root, job.log.as_deref(), &job.name, &job.tail)
+                    .of_terminal(is_terminal),
+            ),
+            _held: held,
             redactor: Redactor::new(
                 &job.secrets
                     .iter()
@@ -128,6 +137,7 @@ impl<'p> ChildProcess<'p> {
             job: String::new(),
             grouped: true,
             pipe,
+            _held: None,
             said: None,
             said_text: Vec::new(),
             capture: None,
@@ -472,22 +482,4 @@ fn by_signal(signal: i32, by_us: bool, memory_kills: u64) -> Exit {
     } else {
         Exit::Signal(signal)
     }
-}
-
-/// How often the system ended a process for want of memory, since it was started.
-pub fn killed_for_memory() -> u64 {
-    let text = std::fs::read_to_string("/proc/vmstat").unwrap_or_default();
-    text.lines()
-        .find_map(|line| line.strip_prefix("oom_kill "))
-        .and_then(|count| count.trim().parse().ok())
-        .unwrap_or(0)
-}
-
-/// The largest amount of memory that this process held, bytes.
-fn own_memory() -> u64 {
-    getrusage(UsageWho::RUSAGE_SELF).map_or(0, |usage| {
-        u64::try_from(usage.max_rss())
-            .unwrap_or(0)
-            .saturating_mul(1024)
-    })
 }

@@ -8,12 +8,15 @@
 pub mod control;
 pub mod job_markers;
 mod manifest_file;
+mod memory;
 pub mod outliving;
 pub mod owner;
 pub mod processes;
 
+mod ask;
 mod begun;
 mod child;
+mod job_output;
 mod program;
 mod seal;
 mod watch;
@@ -23,7 +26,7 @@ use std::collections::hash_map::Entry;
 use std::ffi::OsStr;
 use std::fs::File;
 use std::io;
-use std::os::fd::OwnedFd;
+use std::os::fd::AsFd;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
@@ -43,10 +46,11 @@ use crate::executor::job::Outcome;
 use crate::executor::job::SlotId;
 use crate::executor::local::begun::Begun;
 use crate::executor::local::child::ChildProcess;
-use crate::executor::local::child::killed_for_memory;
 use crate::executor::local::control::ProcessControl;
 use crate::executor::local::job_markers::JobMarkers;
+use crate::executor::local::job_output::JobOutput;
 use crate::executor::local::manifest_file::ManifestFile;
+use crate::executor::local::memory::killed_for_memory;
 use crate::executor::local::processes::ProcessFamily;
 use crate::executor::local::seal::JobSeal;
 use crate::executor::local::seal::SealFolders;
@@ -55,7 +59,6 @@ use crate::executor::local::watch::WatchError;
 use crate::executor::local::watch::WatchedJob;
 use crate::executor::thread_pool::JobRunner;
 use crate::executor::watching::WatchReach;
-use crate::project::environment::OutputError;
 use crate::project::secret;
 use crate::project::shell::quote_all;
 use crate::world::lock;
@@ -68,8 +71,8 @@ pub const GRACE: Duration = Duration::from_secs(5);
 /// Scripts and arguments longer than this are handed over as a file; Linux takes 128 KiB an argument at most.
 const MAX_ARGUMENT: usize = 100 * 1024;
 
-/// More than this is not taken as the output of a command whose output is a value.
-const MAX_VALUE: usize = 16 << 20;
+/// Variables that say how a program shows much output: of the system, of version control, of manual pages.
+const PAGERS: [&str; 3] = ["PAGER", "GIT_PAGER", "MANPAGER"];
 
 /// This machine.
 #[derive(Debug)]
@@ -89,6 +92,8 @@ pub struct LocalExecutor {
     pub(super) has_terminal: bool,
     /// What sealed jobs may read outside of the project besides the system.
     sealed_reads: Vec<String>,
+    /// How wide the terminal is that jobs write to; none when they write to a pipe.
+    columns: Option<u16>,
 }
 
 impl LocalExecutor {
@@ -106,7 +111,14 @@ impl LocalExecutor {
             family: ProcessFamily::new(),
             has_terminal: File::open("/dev/tty").is_ok(),
             sealed_reads: Vec::new(),
+            columns: None,
         }
+    }
+
+    /// What jobs print goes to a pseudo-terminal with so many columns, so that compilers and others colour it.
+    #[must_use]
+    pub fn with_terminal_output(self, columns: Option<u16>) -> Self {
+        Self { columns, ..self }
     }
 
     /// Sealed jobs may read these files and folders outside of the project, besides the system; `~/` is the user's home.
@@ -196,6 +208,12 @@ impl LocalExecutor {
         }
         command.current_dir(self.root.join(os(&job.folder)));
         command.env("HANDLOOM_CORES", job.cores.to_string());
+        if self.columns.is_some() && !job.terminal {
+            // On what is a terminal for it, a program may show its output by one that waits for keys.
+            for name in PAGERS {
+                command.env(name, "cat");
+            }
+        }
         for (name, value) in &env {
             command.env(os(name), os(value));
         }
@@ -213,48 +231,6 @@ impl LocalExecutor {
         let mut file = own::open(&path, options)?;
         io::Write::write_all(&mut file, &names::to_bytes(text))?;
         Ok(path)
-    }
-
-    /// Runs a command of the project for its output, which is a value: with the same group, grace and ways
-    /// to end it as a job.
-    ///
-    /// # Errors
-    /// What became of it, to stand behind its name.
-    pub fn ask(&self, command: &[String], folder: &str) -> Result<String, OutputError> {
-        let (program, arguments) = command.split_first().ok_or(OutputError::NoWords)?;
-        let mut asked = named(program, None);
-        asked.args(arguments.iter().map(|word| os(word)));
-        asked.current_dir(self.root.join(os(folder)));
-        asked.process_group(0).stdin(Stdio::null());
-        let started = piped().and_then(|(out, out_writer)| {
-            let (said, said_writer) = piped()?;
-            asked.stdout(out_writer).stderr(said_writer);
-            let child = asked.spawn()?;
-            drop(asked);
-            Ok((child, out, said))
-        });
-        let (child, out, said) = started.map_err(|error| match error.kind() {
-            io::ErrorKind::NotFound => OutputError::NotFound,
-            _ => OutputError::NotStarted(error.to_string()),
-        })?;
-        let mut output = Vec::new();
-        let mut heard = |bytes: &[u8]| {
-            output.extend_from_slice(&bytes[..bytes.len().min(MAX_VALUE + 1 - output.len())]);
-        };
-        let running = ChildProcess::of_command(Begun::Plain(child), out, said, self);
-        let (outcome, said) = running.wait_for_value(&mut heard);
-        if outcome.stopped {
-            return Err(OutputError::Interrupted);
-        }
-        if output.len() > MAX_VALUE {
-            return Err(OutputError::TooLong(MAX_VALUE >> 20));
-        }
-        let said = String::from_utf8_lossy(&said).into_owned();
-        match outcome.exit {
-            Exit::Status(0) => Ok(names::to_text(&output).into_owned()),
-            Exit::Status(status) => Err(OutputError::Status(status, said)),
-            _ => Err(OutputError::Signal(said)),
-        }
     }
 }
 
@@ -284,12 +260,6 @@ fn os(text: &str) -> std::borrow::Cow<'_, OsStr> {
             <std::ffi::OsString as std::os::unix::ffi::OsStringExt>::from_vec(bytes).into()
         }
     }
-}
-
-/// A pipe: the end to read from, and the one to be given to a process.
-fn piped() -> io::Result<(File, Stdio)> {
-    let (reader, writer) = io::pipe()?;
-    Ok((File::from(OwnedFd::from(reader)), Stdio::from(writer)))
 }
 
 impl JobRunner for LocalExecutor {
@@ -340,26 +310,22 @@ impl LocalExecutor {
             return self.run_watched(job, &mut command, heard);
         }
         let before = self.markers.starting(job.slot.index());
-        let started = io::pipe().and_then(|(reader, writer)| {
-            // Its other end is held here too: a process that closes its own is about to end, and that is what
-            // is waited for, once and not twice.
-            let held = writer.try_clone()?;
+        let started = JobOutput::open(self.columns).and_then(|output| {
             command
-                .stdout(Stdio::from(writer.try_clone()?))
-                .stderr(Stdio::from(writer));
+                .stdout(Stdio::from(output.writer.try_clone()?))
+                .stderr(Stdio::from(output.writer.try_clone()?));
             let child = command.spawn()?;
             // The command has two more descriptors of it.
             drop(command);
-            Ok((child, File::from(OwnedFd::from(reader)), held))
+            Ok((child, output))
         });
         match started {
-            Ok((child, pipe, held)) => {
-                let running = ChildProcess::new(Begun::Plain(child), Some(pipe), job, self);
+            Ok((child, output)) => {
+                let running = ChildProcess::new(Begun::Plain(child), Some(output), job, self);
                 if let Some(pid) = running.pid {
                     self.markers.started(job.slot.index(), pid, before);
                 }
                 let outcome = running.wait(heard);
-                drop(held);
                 self.markers.ended(job.slot.index());
                 outcome
             }
@@ -377,8 +343,9 @@ impl LocalExecutor {
         command: &mut Command,
         heard: &mut dyn FnMut(&[u8]),
     ) -> Outcome {
-        let opened = std::fs::canonicalize(&self.root).and_then(|root| Ok((root, io::pipe()?)));
-        let (root, (reader, writer)) = match opened {
+        let opened = std::fs::canonicalize(&self.root)
+            .and_then(|root| Ok((root, JobOutput::open(self.columns)?)));
+        let (root, output) = match opened {
             Ok(opened) => opened,
             Err(error) => return Outcome::silent(self.start_error(job, &error)),
         };
@@ -405,13 +372,13 @@ impl LocalExecutor {
         let before = self.markers.starting(job.slot.index());
         let outcome = std::thread::scope(|scope| {
             let how = (root.as_path(), reach, seal.as_ref());
-            let watched = match WatchedJob::begin(scope, command, &os(name), &writer, how) {
-                Ok(watched) => watched,
-                Err(error) => return refused(error),
-            };
-            let pipe = File::from(OwnedFd::from(reader));
+            let watched =
+                match WatchedJob::begin(scope, command, &os(name), output.writer.as_fd(), how) {
+                    Ok(watched) => watched,
+                    Err(error) => return refused(error),
+                };
             let child = Begun::Prepared(watched.process);
-            let running = ChildProcess::new(child, Some(pipe), job, self);
+            let running = ChildProcess::new(child, Some(output), job, self);
             if let Some(pid) = running.pid {
                 self.markers.started(job.slot.index(), pid, before);
             }
@@ -425,7 +392,6 @@ impl LocalExecutor {
             }
             outcome
         });
-        drop(writer);
         self.markers.ended(job.slot.index());
         outcome
     }

@@ -8,6 +8,7 @@ use std::fs::File;
 use std::io;
 use std::io::PipeWriter;
 use std::os::fd::AsFd;
+use std::os::fd::BorrowedFd;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::net::UnixStream;
 use std::path::Path;
@@ -57,7 +58,7 @@ impl<'scope> WatchedJob<'scope> {
         scope: &'scope Scope<'scope, 'env>,
         command: &Command,
         name: &OsStr,
-        output: &PipeWriter,
+        output: BorrowedFd<'_>,
         (root, reach, seal): (&'env Path, WatchReach, Option<&'env JobSeal>),
     ) -> Result<Self, WatchError> {
         let filter =
@@ -73,7 +74,7 @@ impl<'scope> WatchedJob<'scope> {
             environment: environment(command)?,
             folder: text(folder.as_os_str())?,
             input: nothing.as_fd(),
-            output: output.as_fd(),
+            output,
             watch: SpawnWatch {
                 filter,
                 socket: theirs.as_fd(),
