@@ -12,12 +12,12 @@ plot = svg.Plot(
     height,
     "How far the lights are seen",
     ("extinction of the air, per km", 0.04, 4),
-    ("range, km", 0.5, 60),
+    ("range, km", 1, 120),
 )
 for row in job.rows(facts["need_groups"]["weather"][0]):
     x = plot.at_x(float(row["middle"]))
     plot.parts.append(f'<path d="M{x:.1f} {plot.top}V{height - plot.bottom}" stroke="#999" stroke-dasharray="4 4"/>')
-    plot.text(x + 4, plot.top + 14, row["weather"], ink="#777")
+    plot.text(x + 4, height - plot.bottom - 8, row["weather"], ink="#777")
 lights = sorted({row["light"] for row in sweep})
 farthest = {}
 for row in sweep:

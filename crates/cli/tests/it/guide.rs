@@ -1,4 +1,4 @@
-//! docs/guide.md: every command in it is run, in order, on the demonstration project, and prints what is
+//! docs/guide.md: every command in it is run, in order, on the demonstration projects, and prints what is
 //! shown. `HANDLOOM_GOLDEN=write` writes what they print now into the page.
 
 use std::process::Command;
@@ -38,12 +38,13 @@ struct Walk {
 }
 
 impl Walk {
-    fn run(&self, command: &str) -> String {
+    /// What a command prints in one of the folders that the page names.
+    fn run(&self, folder: &str, command: &str) -> String {
         let template = self.bed.command(&[]);
         let mut shell = Command::new("sh");
         shell
             .args(["-c", &format!("{{ {command}\n}} 2>&1")])
-            .current_dir(self.bed.path("almanac"))
+            .current_dir(self.bed.path(folder))
             .env_clear()
             .stdin(std::process::Stdio::null());
         for (name, value) in template.get_envs() {
@@ -65,6 +66,8 @@ fn the_guide_does_what_it_says() {
     let text = std::fs::read_to_string(page).unwrap();
     let bed = Bed::new("").with_store();
     let _ = bed.run(&["demo", "almanac"]).status(0);
+    let _ = bed.run(&["demo", "--example", "fog", "fog"]).status(0);
+    std::fs::create_dir(bed.path("own")).unwrap();
     // Outputs are old enough that no change could hide behind their times.
     std::thread::sleep(std::time::Duration::from_millis(50));
     let folder = std::path::Path::new(env!("CARGO_BIN_EXE_handloom"))
@@ -76,11 +79,15 @@ fn the_guide_does_what_it_says() {
         std::env::var("PATH").unwrap_or_default()
     );
     let walk = Walk { bed, path };
-    let _ = walk.run("handloom");
+    let mut folder = "almanac";
+    let _ = walk.run(folder, "handloom");
     let (mut now, mut wrong, mut count) = (String::new(), Vec::new(), 0);
     let mut lines = text.lines().peekable();
     while let Some(line) = lines.next() {
         now.push_str(&format!("{line}\n"));
+        if let Some(named) = line.strip_prefix("<!-- in ") {
+            folder = named.trim_end_matches(" -->");
+        }
         if line != "```console" {
             continue;
         }
@@ -95,7 +102,7 @@ fn the_guide_does_what_it_says() {
             {
                 shown.push_str(&format!("{output}\n"));
             }
-            let printed = walk.run(command);
+            let printed = walk.run(folder, command);
             count += 1;
             if comparable(&shown) == comparable(&printed) {
                 now.push_str(&shown);

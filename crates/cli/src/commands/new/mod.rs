@@ -89,7 +89,13 @@ pub fn run(common: &Common, arguments: &NewArguments, ui: Ui) -> Result<ExitCode
         .map_err(|error| CommandError::io("can't write `.gitignore`", error))?;
     let mut told = format!(
         "wrote `{}`{}\n",
-        text::safe(&path.display().to_string()),
+        text::safe(
+            &path
+                .strip_prefix(".")
+                .unwrap_or(&path)
+                .display()
+                .to_string()
+        ),
         found.told()
     );
     told.push_str(&found.left());
