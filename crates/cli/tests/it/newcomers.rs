@@ -250,6 +250,30 @@ fn scripts() -> Vec<Tree> {
             &[("state", None), ("a", Some("b.txt"))],
         ),
         tree(
+            "scripts that write what no step may make",
+            &[
+                ("z.py", "open('hand.loom', 'a').close()\n"),
+                ("self.py", "open('other.py', 'a').close()\n"),
+                (
+                    "other.py",
+                    "import os\nos.makedirs('made', exist_ok=True)\nopen('out', 'a')\n",
+                ),
+                ("same.py", "open('dup.txt', 'w').write('1')\n"),
+                ("same2.py", "open('dup.txt', 'w').write('2')\n"),
+                ("inner.py", "import os\nopen('dup.txt/inner', 'a')\n"),
+                ("deep.py", "(((((((((((((((((((1)))))))))))))))))))\n"),
+                ("bom.py", "\u{feff}open('bom.txt', 'w').write('1')\n"),
+            ],
+            &["for 8 Python scripts\n"],
+            &["bom.txt", "dup.txt/inner"],
+            &[
+                ("syntax", None),
+                ("z", None),
+                ("self", None),
+                ("deep", None),
+            ],
+        ),
+        tree(
             "Python with a package",
             &[
                 ("lamp/__init__.py", ""),

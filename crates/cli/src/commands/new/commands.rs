@@ -118,13 +118,14 @@ pub fn describe(survey: &Survey, names: &mut Names) -> Option<Section> {
         return None;
     }
     let mut section = Section::default();
-    let manifest: serde_json::Value = match serde_json::from_str(&survey.text(MANIFEST)) {
-        Ok(manifest) => manifest,
-        Err(error) => {
-            section.left.push(format!("`{MANIFEST}`: {error}"));
-            return Some(section);
-        }
-    };
+    let manifest: serde_json::Value =
+        match serde_json::from_str(survey.text(MANIFEST).trim_start_matches('\u{feff}')) {
+            Ok(manifest) => manifest,
+            Err(error) => {
+                section.left.push(format!("`{MANIFEST}`: {error}"));
+                return Some(section);
+            }
+        };
     let scripts = manifest
         .get("scripts")
         .and_then(serde_json::Value::as_object);

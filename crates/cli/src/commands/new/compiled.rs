@@ -95,6 +95,15 @@ impl Writer<'_> {
         }
         self.programs(names, &mut body);
         self.check(names, &mut body);
+        for path in [
+            "out/obj",
+            "out/bin",
+            "out/tests",
+            "out/program",
+            "out/library.a",
+        ] {
+            names.target(path);
+        }
         let default = match self.mains().len() {
             0 => "out/library.a",
             1 => "out/program",

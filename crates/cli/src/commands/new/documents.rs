@@ -162,16 +162,19 @@ fn inside(survey: &Survey, home: &str, path: &str, endings: &[&str]) -> Option<S
 
 fn markdown(survey: &Survey, path: &str) -> Document {
     let text = survey.text(path);
-    let named =
-        between(&text, "![", '(', ')').map(|target| target.split_whitespace().next().unwrap_or(""));
-    let named = named.chain(between(&text, "<img", '"', '"'));
-    let named: Vec<&str> = named.collect();
+    let targets = between(&text, "![", '(', ')').map(|target| match target.strip_prefix('<') {
+        Some(quoted) => quoted.split('>').next().unwrap_or(""),
+        None => target.split_whitespace().next().unwrap_or(""),
+    });
+    let named = targets.chain(between(&text, "<img", '"', '"'));
+    let named: Vec<String> = named.map(|name| name.replace("%20", " ")).collect();
     let is_remote = named.iter().any(|figure| figure.contains("://"));
+    let is_elsewhere = |name: &str| {
+        name.contains("://") || name.starts_with(['/', '#']) || name.starts_with("data:")
+    };
     let figures = named
-        .into_iter()
-        .filter(|figure| {
-            !figure.is_empty() && !figure.contains("://") && !figure.starts_with(['/', '#'])
-        })
+        .iter()
+        .filter(|figure| !figure.is_empty() && !is_elsewhere(figure))
         .filter_map(|figure| {
             let found = inside(survey, folder_of(path), figure, &[""]);
             found.or_else(|| from(folder_of(path), figure))
@@ -427,7 +430,7 @@ pub fn notebooks(survey: &Survey, names: &mut Names) -> Option<Section> {
         section
             .lets
             .push(("python", "let python = python3\n".to_owned()));
-        names.target("out/notebooks/<path**>.py");
+        names.target("out/notebooks");
         let has_python = is_installed("python3");
         section.holds_back = !has_python;
         if has_python {

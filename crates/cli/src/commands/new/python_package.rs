@@ -313,7 +313,7 @@ task {task}
 {needs}  remember
   recipe with @{{python}}:
     for path in @{{needs}}:
-        with open(path, encoding='utf-8') as file:
+        with open(path, 'rb') as file:
             compile(file.read(), path, 'exec')
 "
     );

@@ -17,6 +17,9 @@ use super::script_tokens::Dialect;
 use super::script_tokens::ScriptToken;
 use super::script_tokens::tokens;
 
+/// Brackets within brackets are looked into so far.
+const DEEPEST: usize = 60;
+
 /// What a script does with files.
 #[derive(Debug, Default)]
 pub struct ScriptPaths {
@@ -67,6 +70,7 @@ pub fn script_paths(path: &str, text: &str, dialect: Dialect) -> ScriptPaths {
     let mut reader = PathReader {
         tokens,
         at: 0,
+        depth: 0,
         path: path.to_owned(),
         dialect,
         names: HashMap::new(),
@@ -84,6 +88,8 @@ pub fn script_paths(path: &str, text: &str, dialect: Dialect) -> ScriptPaths {
 struct PathReader {
     tokens: Vec<ScriptToken>,
     at: usize,
+    /// Brackets around it.
+    depth: usize,
     path: String,
     dialect: Dialect,
     /// What names stand for.
@@ -243,6 +249,35 @@ impl PathReader {
 
     /// The values in brackets, from the one that opens them to behind the one that closes them.
     fn arguments(&mut self) -> Vec<Argument> {
+        self.depth += 1;
+        let all = match self.depth < DEEPEST {
+            true => self.arguments_below(),
+            false => {
+                self.pass_over();
+                Vec::new()
+            }
+        };
+        self.depth -= 1;
+        all
+    }
+
+    /// Goes behind the bracket that closes the one that stands here.
+    fn pass_over(&mut self) {
+        let mut open = 0usize;
+        while let Some(token) = self.peek(0) {
+            match token {
+                ScriptToken::Mark('(' | '[' | '{') => open += 1,
+                ScriptToken::Mark(')' | ']' | '}') => open -= 1,
+                _ => {}
+            }
+            self.at += 1;
+            if open == 0 {
+                return;
+            }
+        }
+    }
+
+    fn arguments_below(&mut self) -> Vec<Argument> {
         self.at += 1;
         let mut all = Vec::new();
         let mut keyword = None;
@@ -554,6 +589,11 @@ mod tests {
             ("# open('no')\ns = \"\"\"open('no')\"\"\"", " > "),
             ("open(", " >  ?"),
             ("x = (((((('a", " > "),
+            (&format!("f({}open('a')", "g(".repeat(100_000)), " > "),
+            (
+                &format!("f({}1{}); open('a')", "[".repeat(1000), "]".repeat(1000)),
+                "a > ",
+            ),
         ] {
             assert_eq!(python(text), expected, "{text}");
         }

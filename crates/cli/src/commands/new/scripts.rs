@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 use std::collections::BTreeSet;
-use std::collections::HashMap;
 use std::process::Command;
 use std::process::Stdio;
 
@@ -51,13 +50,7 @@ pub fn describe(survey: &Survey, names: &mut Names) -> Option<Section> {
     }
     let surplus = scripts.split_off(scripts.len().min(MOST));
     ask_for_modules(&mut scripts);
-    choose(&mut scripts, survey);
-    for script in &mut scripts {
-        let is_free = script.writes.iter().all(|path| names.target(path));
-        if script.task.is_none() && !is_free {
-            script.task = Some("Something else is described that makes what it writes.".to_owned());
-        }
-    }
+    choose(&mut scripts, survey, names);
     let mut section = written(&scripts, names);
     let surplus = surplus.into_iter().map(|script| script.path);
     section
@@ -91,8 +84,10 @@ fn find(survey: &Survey) -> Vec<FoundScript> {
     let all = python
         .map(|path| (path, Dialect::Python))
         .chain(r.map(|path| (path, Dialect::R)));
-    let texts: Vec<(&str, Dialect, String)> = all
-        .map(|(path, dialect)| (path, dialect, survey.text(path)))
+    let texts = all.map(|(path, dialect)| (path, dialect, survey.text(path)));
+    // One that is no text in UTF-8 can't be read by its interpreter either.
+    let texts: Vec<(&str, Dialect, String)> = texts
+        .filter(|(_, _, text)| !text.contains(['\u{fffd}', '\0']))
         .collect();
     let mut scripts: Vec<FoundScript> = texts
         .iter()
@@ -141,18 +136,9 @@ fn script(survey: &Survey, path: &str, dialect: Dialect, text: &str) -> FoundScr
             .into_iter()
             .filter(|file| survey.has(file) && file != path),
     );
-    let mut modules = BTreeSet::new();
-    let mut missing = BTreeSet::new();
-    let mut is_unclear = found.is_unclear;
-    local_modules(
-        survey,
-        home,
-        &found,
-        &mut modules,
-        &mut missing,
-        &mut is_unclear,
-    );
-    modules.remove(path);
+    let mut imports = Imports::of(survey, home, &found.modules);
+    imports.local.remove(path);
+    let is_unclear = found.is_unclear || imports.is_reader;
     FoundScript {
         path: path.to_owned(),
         dialect,
@@ -164,8 +150,8 @@ fn script(survey: &Survey, path: &str, dialect: Dialect, text: &str) -> FoundScr
         folder: folder.to_owned(),
         reads,
         writes,
-        modules,
-        missing: missing.into_iter().collect(),
+        modules: imports.local,
+        missing: imports.foreign.into_iter().collect(),
         task: None,
     }
 }
@@ -185,47 +171,57 @@ fn is_there(survey: &Survey, path: &str) -> bool {
     survey.has_like(folder, ending)
 }
 
-/// The files of the project that a script imports, with what these import; what it wants from elsewhere goes to `foreign`.
-fn local_modules(
-    survey: &Survey,
-    home: &str,
-    found: &ScriptPaths,
-    local: &mut BTreeSet<String>,
-    foreign: &mut BTreeSet<String>,
-    is_unclear: &mut bool,
-) {
-    for module in found
-        .modules
-        .iter()
-        .filter(|module| !module.starts_with('.'))
-    {
+/// What a script imports, directly or by way of what it imports.
+#[derive(Default)]
+struct Imports {
+    /// Files of the project.
+    local: BTreeSet<String>,
+    /// Modules from elsewhere, without what is behind their first dot.
+    foreign: BTreeSet<String>,
+    /// Whether one of the files reads files itself.
+    is_reader: bool,
+}
+
+impl Imports {
+    /// `home` is the script's folder, with its slash.
+    fn of(survey: &Survey, home: &str, modules: &BTreeSet<String>) -> Self {
+        let mut imports = Self::default();
+        let mut waiting: Vec<String> = modules.iter().cloned().collect();
+        let mut known: BTreeSet<String> = modules.clone();
+        while let Some(module) = waiting.pop() {
+            for file in imports.enter(survey, home, &module) {
+                let inner = script_paths(&file, &survey.text(&file), Dialect::Python);
+                imports.is_reader |= inner.is_unclear || !inner.reads.is_empty();
+                let new = inner.modules.into_iter();
+                waiting.extend(new.filter(|module| known.insert(module.clone())));
+            }
+        }
+        imports
+    }
+
+    /// Takes one module in; its files that are new.
+    fn enter(&mut self, survey: &Survey, home: &str, module: &str) -> Vec<String> {
+        if module.starts_with('.') {
+            return Vec::new();
+        }
         let path = format!("{home}{}", module.replace('.', "/"));
         let parts: Vec<&str> = module.split('.').collect();
-        let mut is_local = false;
-        for depth in 1..parts.len() {
-            let package = format!("{home}{}/__init__.py", parts[..depth].join("/"));
-            is_local |= survey.has(&package);
-            if survey.has(&package) {
-                local.insert(package);
-            }
-        }
-        for file in [format!("{path}.py"), format!("{path}/__init__.py")] {
-            if survey.has(&file) {
-                is_local = true;
-                if local.insert(file.clone()) {
-                    let inner = script_paths(&file, &survey.text(&file), Dialect::Python);
-                    *is_unclear |= inner.is_unclear || !inner.reads.is_empty();
-                    local_modules(survey, home, &inner, local, foreign, is_unclear);
-                }
-            }
-        }
+        let packages = (1..parts.len()).map(|depth| format!("{home}{}", parts[..depth].join("/")));
+        let mut files: Vec<String> = packages
+            .map(|package| format!("{package}/__init__.py"))
+            .collect();
+        files.extend([format!("{path}.py"), format!("{path}/__init__.py")]);
+        files.retain(|file| survey.has(file));
         // `from lamp import reach`: what is behind the module is not always one.
+        let above = parts[..parts.len() - 1].join("/");
         let is_inside = parts.len() > 1
-            && (survey.has(&format!("{home}{}.py", parts[..parts.len() - 1].join("/")))
+            && (survey.has(&format!("{home}{above}.py"))
                 || survey.has_folder(&format!("{home}{}", parts[0])));
-        if !is_local && !is_inside {
-            foreign.insert(parts[0].to_owned());
+        if files.is_empty() && !is_inside {
+            self.foreign.insert(parts[0].to_owned());
         }
+        files.retain(|file| self.local.insert(file.clone()));
+        files
     }
 }
 
@@ -302,15 +298,10 @@ for name in sys.argv[1:]:
 }
 
 /// Which scripts are steps, and why the others are not.
-fn choose(scripts: &mut Vec<FoundScript>, survey: &Survey) {
-    let mut writers: HashMap<String, usize> = HashMap::new();
-    for (at, script) in scripts.iter_mut().enumerate() {
-        // In place: no step's work.
-        let in_place = script.writes.intersection(&script.reads).next().cloned();
-        let twice = script
-            .writes
-            .iter()
-            .find(|path| writers.contains_key(*path));
+fn choose(scripts: &mut Vec<FoundScript>, survey: &Survey, names: &mut Names) {
+    for script in scripts.iter_mut() {
+        let in_place = script.writes.intersection(&script.reads).next();
+        let unfit = script.writes.iter().find(|path| is_unfit(survey, path));
         script.task = if script.found.takes_words {
             Some("It takes words on its command line, which stand behind `--`.".to_owned())
         } else if let Some(path) = script.writes.iter().find(|path| is_pattern(path)) {
@@ -321,14 +312,28 @@ fn choose(scripts: &mut Vec<FoundScript>, survey: &Survey) {
             Some("Its text names no file that it writes.".to_owned())
         } else if let Some(path) = in_place {
             Some(format!("It reads `{path}` and writes it as well."))
+        } else if let Some(path) = unfit {
+            Some(format!("It writes `{path}`, which no step may make."))
         } else {
-            twice.map(|path| format!("Another script writes `{path}` too."))
+            let taken = script.writes.iter().find(|path| !names.target(path));
+            taken.map(|path| format!("Something else writes `{path}`, or in it."))
         };
-        if script.task.is_none() {
-            writers.extend(script.writes.iter().map(|path| (path.clone(), at)));
-        }
     }
     while settle(scripts, survey) || order(scripts) {}
+}
+
+/// Whether a file is none that a step may make: the description, a script, a folder, what others keep.
+fn is_unfit(survey: &Survey, path: &str) -> bool {
+    let first = path.split('/').next().unwrap_or("");
+    let is_source = [
+        ".py", ".R", ".r", ".sh", ".ipynb", ".c", ".h", ".cpp", ".md", ".tex",
+    ]
+    .iter()
+    .any(|ending| path.ends_with(ending));
+    matches!(first, "hand.loom" | ".handloom" | ".git")
+        || path == "out"
+        || survey.has_folder(path)
+        || is_source && survey.has(path)
 }
 
 /// Whether a step reads what neither is there nor is made by another; it becomes a task.

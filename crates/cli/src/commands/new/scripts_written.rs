@@ -3,6 +3,8 @@
 use std::collections::BTreeSet;
 use std::fmt::Write;
 
+use handloom_core::executor::watching::kernel::hands_calls_over;
+
 use super::script_tokens::Dialect;
 use super::scripts::FoundScript;
 use super::scripts::is_pattern;
@@ -118,10 +120,10 @@ fn step(script: &FoundScript, lacks: Option<&str>, body: &mut String) {
         body.push_str(&group(label, &words.collect::<Vec<_>>()));
     }
     if script.found.is_unclear {
-        body.push_str(
-            "  # It names some of its files while it runs: what it reads is seen by watching it.\n",
-        );
-        body.push_str("  learn watched\n");
+        body.push_str(match hands_calls_over() {
+            true => "  # It names some of its files while it runs: what it reads is seen by watching it.\n  learn watched\n",
+            false => "  # It names some of its files while it runs: add what it reads to its needs.\n",
+        });
     }
     if !script.folder.is_empty() {
         let _ = writeln!(body, "  in {}", word(script.folder.trim_end_matches('/')));
@@ -171,7 +173,7 @@ task {name}
 {}  remember
   recipe with @{{python}}:
     for path in @{{needs}}:
-        with open(path, encoding='utf-8') as file:
+        with open(path, 'rb') as file:
             compile(file.read(), path, 'exec')
 ",
         clause("needs", &words)

@@ -73,9 +73,21 @@ impl Names {
         self.taken.contains(name)
     }
 
-    /// Whether a target's name was free; it is taken now.
+    /// Takes a target's name; whether it was free, and neither a folder of another one nor in one.
     pub fn target(&mut self, path: &str) -> bool {
-        self.taken.insert(path.to_owned())
+        let is_in = |inner: &str, outer: &str| {
+            inner
+                .strip_prefix(outer)
+                .is_some_and(|rest| rest.starts_with('/'))
+        };
+        let is_free = !self
+            .taken
+            .iter()
+            .any(|taken| taken == path || is_in(taken, path) || is_in(path, taken));
+        if is_free {
+            self.taken.insert(path.to_owned());
+        }
+        is_free
     }
 }
 

@@ -574,6 +574,27 @@ fn send(socket: RawFd, descriptor: RawFd) -> bool {
     }
 }
 
+/// Whether the system hands calls to a supervisor, and lets this process ask for it: `SECCOMP_GET_NOTIF_SIZES`, since
+/// Linux 5.0.
+#[must_use]
+pub fn hands_calls_over() -> bool {
+    let mut sizes = libc::seccomp_notif_sizes {
+        seccomp_notif: 0,
+        seccomp_notif_resp: 0,
+        seccomp_data: 0,
+    };
+    // SAFETY: the call writes to `sizes`, which has its layout, and nowhere else.
+    let result = unsafe {
+        libc::syscall(
+            libc::SYS_seccomp,
+            libc::SECCOMP_GET_NOTIF_SIZES,
+            0,
+            &raw mut sizes,
+        )
+    };
+    result == 0
+}
+
 /// Which version of Landlock the system has; 0 for none.
 pub fn landlock_version() -> i64 {
     /// `LANDLOCK_CREATE_RULESET_VERSION`
