@@ -6,6 +6,7 @@ mod compiled;
 mod documents;
 mod path_values;
 mod python_package;
+mod script_calls;
 mod script_imports;
 mod script_paths;
 mod script_tokens;
