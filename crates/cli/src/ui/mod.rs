@@ -88,9 +88,13 @@ impl Ui {
     pub fn recipe_columns(self, settings: &Settings) -> Option<u16> {
         let is_wanted = settings.recipe_colors.unwrap_or_default() == RecipeColors::Auto;
         let may_colour = is_wanted && self.out.colour && self.detail != Detail::Silent;
-        let size = rustix::termios::tcgetwinsize(io::stdout()).ok()?;
+        // Some terminals do not know how wide they are.
+        let columns = match rustix::termios::tcgetwinsize(io::stdout()).ok()?.ws_col {
+            0 => 80,
+            columns => columns,
+        };
         // What is printed stands below the job's line, and further in.
-        (may_colour && size.ws_col > 0).then(|| size.ws_col.saturating_sub(INDENT).max(20))
+        may_colour.then(|| columns.saturating_sub(INDENT).max(20))
     }
 
     /// Says nothing of its own accord.

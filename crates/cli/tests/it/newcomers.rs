@@ -749,6 +749,10 @@ fn what_is_made_is_kept_out_of_version_control() {
     let bed = Bed::new("");
     bed.run(&["new", "plain"]).status(0);
     assert!(!bed.exists("plain/.gitignore"));
+    // Also in a folder below that of the version control.
+    bed.write(".git/config", "");
+    bed.run(&["new", "below"]).status(0);
+    assert_eq!(bed.read("below/.gitignore"), "/out/\n");
 }
 
 const SKETCHED: &str = r#"target out/<n>.txt

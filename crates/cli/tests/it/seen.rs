@@ -104,6 +104,17 @@ fn recipes_write_to_a_pipe_where_no_colours_are_wanted() {
     ]);
 }
 
+/// What looks like a terminal is none to be read from: nobody types there.
+#[test]
+fn who_reads_from_what_it_writes_to_does_not_wait_for_ever() {
+    let bed = Bed::new("task ask\n  recipe: printf 'name: '; read name <&2 || echo nobody\n");
+    let mut terminal = Terminal::start(&bed, &["ask"]);
+    terminal.shows("1 done in");
+    let (status, screen) = terminal.end();
+    assert_eq!(status, Some(0), "{screen}");
+    assert!(screen.contains("nobody"), "{screen}");
+}
+
 /// The system hands on what is written to a terminal a little later; none of it may be lost at a job's end.
 #[test]
 fn nothing_that_is_written_to_the_terminal_is_lost() {

@@ -261,9 +261,11 @@ fn unknown(survey: &Survey, sections: &[Section]) -> Vec<String> {
     lines.collect()
 }
 
-/// Keeps what is made out of version control, where there is one in this folder; whether that had to be written.
+/// Keeps what is made out of version control, where this folder is under one; whether that had to be written.
 fn ignore_outputs(folder: &Path) -> std::io::Result<bool> {
-    if folder.join(".git").symlink_metadata().is_err() {
+    let whole = folder.canonicalize()?;
+    let mut above = whole.ancestors();
+    if !above.any(|above| above.join(".git").symlink_metadata().is_ok()) {
         return Ok(false);
     }
     let path = folder.join(".gitignore");

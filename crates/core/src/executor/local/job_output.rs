@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io;
 use std::os::fd::OwnedFd;
 
+use rustix::fs::OFlags;
 use rustix::pty::OpenptFlags;
 use rustix::termios::OptionalActions;
 use rustix::termios::Winsize;
@@ -38,11 +39,13 @@ impl JobOutput {
 
     /// It hands on each byte as it is, reads nothing, and is nobody's controlling terminal.
     fn terminal(columns: u16) -> io::Result<Self> {
-        let flags = OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC;
-        let reader = rustix::pty::openpt(flags)?;
+        let closed = OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC;
+        let reader = rustix::pty::openpt(closed | OpenptFlags::RDWR)?;
         rustix::pty::grantpt(&reader)?;
         rustix::pty::unlockpt(&reader)?;
-        let writer = rustix::pty::ioctl_tiocgptpeer(&reader, flags)?;
+        // Only to be written, as a pipe: who takes it for a keyboard gets an error and does not wait for ever.
+        let only_written = OpenptFlags::from_bits_retain(OFlags::WRONLY.bits());
+        let writer = rustix::pty::ioctl_tiocgptpeer(&reader, closed | only_written)?;
         let mut modes = rustix::termios::tcgetattr(&writer)?;
         modes.make_raw();
         rustix::termios::tcsetattr(&writer, OptionalActions::Now, &modes)?;
