@@ -225,7 +225,11 @@ fn shown(examples: &[(&str, &str)]) -> String {
     let lines = examples
         .iter()
         .map(|(typed, what)| format!("\n  {typed:width$}  {what}"));
-    format!("{title}:{}", lines.collect::<String>())
+    // Bold and underlined, as the other titles are; no colours where none are wanted.
+    format!(
+        "\u{1b}[1m\u{1b}[4m{title}:\u{1b}[0m{}",
+        lines.collect::<String>()
+    )
 }
 
 #[cfg(test)]

@@ -137,6 +137,79 @@ fn compiled() -> Vec<Tree> {
             &[("start", None)],
         ),
         tree(
+            "sources and headers in folders of their own",
+            &[
+                (
+                    "lib/lamp/reach.c",
+                    "#include <lamp/reach.h>\nint reach(void) { return NEAR; }\n",
+                ),
+                (
+                    "inc/lamp/reach.h",
+                    "#include \"near.h\"\nint reach(void);\n",
+                ),
+                ("inc/lamp/near.h", "#define NEAR 0\n"),
+                (
+                    "app/main.c",
+                    "#include <lamp/reach.h>\n#include \"version.h\"\nint main(void) { return reach() + VERSION; }\n",
+                ),
+                ("gen files/version.h", "#define VERSION 0\n"),
+                ("examples/show.c", "#error \"not to be compiled\"\n"),
+                (
+                    "tests/reach.c",
+                    "#include \"lamp/reach.h\"\nint main(void) { return reach(); }\n",
+                ),
+            ],
+            &[
+                "for 2 C sources with 1 test\n",
+                "left out `examples/show.c`",
+            ],
+            &[
+                "out/obj/app/main.o",
+                "out/obj/lib/lamp/reach.o",
+                "out/program",
+            ],
+            &[("start", None), ("check", None)],
+        ),
+        tree(
+            "one folder of another name, with several programs",
+            &[
+                ("tool/lamp.c", "int lamp(void) { return 0; }\n"),
+                (
+                    "tool/day.c",
+                    "int lamp(void);\nint main(void) { return lamp(); }\n",
+                ),
+                (
+                    "tool/deep/night.c",
+                    "int lamp(void);\nint main(void) { return lamp(); }\n",
+                ),
+            ],
+            &["for 3 C sources of 2 programs\n"],
+            &[
+                "out/bin/day",
+                "out/bin/deep/night",
+                "out/obj/day.o",
+                "out/obj/deep/night.o",
+                "out/obj/lamp.o",
+            ],
+            &[("start", None), ("start deep/night", None)],
+        ),
+        tree(
+            "a module for another program",
+            &[
+                (
+                    "csrc/lamp.c",
+                    "#include <Python.h>\nint lamp(void) { return 0; }\n",
+                ),
+                ("draw.py", "open('a.txt', 'w').write('1')\n"),
+            ],
+            &[
+                "for 1 Python script\n",
+                "left out `csrc/lamp.c`: it includes <Python.h>, and is built by another program",
+            ],
+            &["a.txt"],
+            &[("syntax", None)],
+        ),
+        tree(
             "assembler and C",
             &[
                 (

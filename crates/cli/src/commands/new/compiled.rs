@@ -12,25 +12,25 @@ use super::survey::Survey;
 use super::units::KINDS;
 use super::units::Kind;
 use super::units::LIBRARIES;
+use super::units::Layout;
 use super::units::Units;
 use crate::ui::text;
 
 /// The compiled sources of a folder.
 pub fn describe(survey: &Survey, names: &mut Names) -> Option<Section> {
-    let compiled = |place: &str| {
-        KINDS[..4].iter().any(|kind| {
-            let ending = format!(".{}", kind.ending);
-            match place {
-                "" => !survey.directly_in("", &ending).is_empty(),
-                place => survey.ending(&ending).any(|path| path.starts_with(place)),
-            }
-        })
+    let layout = match Layout::of(survey) {
+        Ok(layout) => layout?,
+        Err(left) => {
+            return Some(Section {
+                left: vec![left],
+                ..Section::default()
+            });
+        }
     };
-    let place = ["src/", ""].into_iter().find(|place| compiled(place))?;
-    let is_deep = !place.is_empty();
+    let place = &layout.place;
     let mut groups: Vec<Units> = KINDS
         .iter()
-        .filter_map(|kind| Units::find(survey, place, kind, is_deep))
+        .filter_map(|kind| Units::find(survey, &layout, kind))
         .collect();
     let main = (0..groups.len()).max_by_key(|&at| (groups[at].mains.len(), groups[at].count()))?;
     groups.swap(0, main);
@@ -50,19 +50,24 @@ pub fn describe(survey: &Survey, names: &mut Names) -> Option<Section> {
         }
     }
     let tests = ["tests/", "test/"].into_iter().find_map(|folder| {
+        let layout = Layout {
+            place: folder.to_owned(),
+            is_deep: false,
+            except: Vec::new(),
+            headers: Vec::new(),
+        };
         let found = KINDS[..4]
             .iter()
-            .filter_map(|kind| Units::find(survey, folder, kind, false));
+            .filter_map(|kind| Units::find(survey, &layout, kind));
         let tests = found.max_by_key(|tests| tests.mains.len())?;
         let is_each_a_program = tests.shared.is_empty() && !tests.mains.is_empty();
         is_each_a_program.then_some((folder, tests))
     });
     let writer = Writer {
-        place,
+        layout: &layout,
         is_deep: groups
             .iter()
             .any(|group| group.all().any(|stem| stem.contains('/'))),
-        has_include: survey.has_folder("include"),
         groups: &groups,
         tests: tests.as_ref().map(|(folder, tests)| (*folder, tests)),
     };
@@ -72,11 +77,9 @@ pub fn describe(survey: &Survey, names: &mut Names) -> Option<Section> {
 }
 
 struct Writer<'w> {
-    /// The folder of the sources, with its slash.
-    place: &'w str,
-    /// Whether sources lie in folders below it.
+    layout: &'w Layout,
+    /// Whether sources lie in folders below that of the layout.
     is_deep: bool,
-    has_include: bool,
     /// The first has the programs.
     groups: &'w [Units],
     /// Each a program, and their folder.
@@ -120,7 +123,7 @@ impl Writer<'_> {
         let mut covers: Vec<String> = self
             .groups
             .iter()
-            .flat_map(|group| of_group(self.place, group))
+            .flat_map(|group| of_group(&self.layout.place, group))
             .collect();
         if let Some((place, tests)) = self.tests {
             covers.extend(of_group(place, tests));
@@ -171,8 +174,10 @@ impl Writer<'_> {
             .map(|group| group.kind)
             .collect();
         let mut lets = Vec::new();
-        let include = if self.has_include { " -Iinclude" } else { "" };
-        let own = if self.is_deep { " -Isrc" } else { "" };
+        let headers = self.layout.headers.iter();
+        let include: String = headers
+            .map(|folder| format!(" {}", word(&format!("-I{folder}"))))
+            .collect();
         for (compiler, program, flags) in [("cc", "cc", "cflags"), ("cxx", "c++", "cxxflags")] {
             let of = kinds.iter().filter(|kind| kind.compiler == compiler);
             if of.clone().count() == 0 {
@@ -186,7 +191,7 @@ impl Writer<'_> {
             lets.push((
                 flags,
                 format!(
-                    "let {flags} = -Wall -Wextra{include}{own}
+                    "let {flags} = -Wall -Wextra{include}
 let {flags} += -O2 when @{{mode}} is release
 let {flags} += -O0 -g when @{{mode}} is debug
 "
@@ -219,6 +224,16 @@ let {flags} += -O0 -g when @{{mode}} is debug
     /// The objects of one kind. Those of the first have the plain names.
     fn objects(&self, at: usize, group: &Units, body: &mut String) {
         let stars = if self.is_deep { "**" } else { "" };
+        let except: Vec<String> = self
+            .layout
+            .except
+            .iter()
+            .map(|folder| format!(" {folder}/**"))
+            .collect();
+        let except = match except.is_empty() || !self.is_deep {
+            true => String::new(),
+            false => format!(" except{}", except.concat()),
+        };
         let kind = group.kind;
         let (compiler, flags, ending) = (kind.compiler, kind.flags, kind.ending);
         if at == 0 {
@@ -232,7 +247,7 @@ let {flags} += -O0 -g when @{{mode}} is debug
             body,
             "target {}
   about: One compiled unit{}
-  needs each {}<unit{stars}>.{ending}
+  needs each {}<unit{stars}>.{ending}{except}
 ",
             self.object(at, &format!("<unit{stars}>")),
             if at == 0 {
@@ -240,7 +255,7 @@ let {flags} += -O0 -g when @{{mode}} is debug
             } else {
                 format!(" in {}", kind.name)
             },
-            self.place,
+            self.layout.place,
         );
         body.push_str(&match kind.has_headers {
             true => format!(
@@ -374,11 +389,6 @@ task {task} program one of {programs}
             return;
         };
         let (compiler, flags, ending) = (tests.kind.compiler, tests.kind.flags, tests.kind.ending);
-        let place = match self.place {
-            "" => " -I.",
-            _ if self.is_deep => "",
-            place => &format!(" -I{}", place.trim_end_matches('/')),
-        };
         let task = names.task("check", "compiled");
         let linked = self.linked("own: each out/tests/obj/<test>.o", Some(tests.kind));
         let _ = write!(
@@ -388,7 +398,7 @@ target out/tests/obj/<test>.o
   about: One compiled test
   needs each {folder}<test>.{ending}
   learn
-  recipe: @{{{compiler}}} @{{{flags}}}{place} -MMD -MF @{{learn}} -c @{{needs}} -o @{{target}}
+  recipe: @{{{compiler}}} @{{{flags}}} -MMD -MF @{{learn}} -c @{{needs}} -o @{{target}}
 
 target out/tests/<test>
   about: One test

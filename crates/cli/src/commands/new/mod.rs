@@ -56,9 +56,9 @@ const FINDERS: [fn(&Survey, &mut Names) -> Option<Section>; 10] = [
 ];
 
 /// Sources that somebody may expect in a description, and that nothing here knows.
-const UNKNOWN: [&str; 15] = [
-    "rs", "go", "java", "kt", "rb", "jl", "pl", "awk", "asm", "f90", "hs", "ml", "lua", "ts",
-    "swift",
+const UNKNOWN: [&str; 21] = [
+    "c", "cc", "cpp", "cxx", "s", "S", "rs", "go", "java", "kt", "rb", "jl", "pl", "awk", "asm",
+    "f90", "hs", "ml", "lua", "ts", "swift",
 ];
 
 /// Carries the command out.

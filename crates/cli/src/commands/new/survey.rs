@@ -105,12 +105,6 @@ impl Survey {
         self.files().filter(move |path| path.ends_with(ending))
     }
 
-    /// Those of one folder (`src/`, or nothing for the folder itself) that end so.
-    pub fn directly_in(&self, folder: &str, ending: &str) -> Vec<&str> {
-        let all = self.ending(ending);
-        all.filter(|path| folder_of(path) == folder).collect()
-    }
-
     /// Whether there is such a file.
     pub fn has(&self, path: &str) -> bool {
         self.files.contains(path)
