@@ -128,7 +128,9 @@ pub fn safe_output(bytes: &[u8], colours: bool) -> String {
         }
     }
     if is_coloured {
-        out.push_str("\u{1b}[0m");
+        // On the last line that has something, and not on one of its own behind it.
+        let end = out.trim_end_matches('\n').len();
+        out.insert_str(end, "\u{1b}[0m");
     }
     out
 }
@@ -303,6 +305,7 @@ mod tests {
         for (printed, shown) in [
             // A colour ends with the output, and is kept where its line is drawn over.
             ("\x1b[31ma", "\x1b[31ma\x1b[0m"),
+            ("\x1b[31ma\n\n", "\x1b[31ma\x1b[0m\n\n"),
             ("\x1b[31ma\n b\x1b[0m\rc", "\x1b[31ma\n\x1b[0mc"),
             ("\x1b[31ma\r\x1b[0m\x1b[1mb\rc", "\x1b[0m\x1b[1mc\x1b[0m"),
             ("a\x1b[31m\x08b", "a\x1b[31mb\x1b[0m"),

@@ -59,6 +59,14 @@ fn recipes_have_colours_on_a_terminal_and_logs_have_none() {
             "colours end with the output"
         );
         assert_eq!(terminal.end().0, Some(0));
+        // Line by line it is the same, without a line for the colour's end.
+        bed.run(&["clean"]).status(0);
+        let words = ["--output", "live", "--no-store"];
+        let (_, screen) = Terminal::start_in(&bed, &words, 24, 100).end();
+        assert!(
+            screen.contains("out/seen │ red link plain\nout/seen │ whole green\n   made"),
+            "{screen}"
+        );
         // In the log is what it said, and nothing of how it looked.
         let log = "terminal of 24 88, pager cat\nred link plain\r\nhalf\rwhole green";
         assert_eq!(bed.read(".handloom/logs/1/1.log"), log);
