@@ -26,7 +26,7 @@ fn help_is_found_where_it_is_looked_for() {
     bed.remove("hand.loom");
     bed.run(&[])
         .status(2)
-        .says(&["`handloom new` writes a first one"]);
+        .says(&["handloom new     writes a first one"]);
 }
 
 /// Without a key nothing is taken over: a damaged one is made anew.
