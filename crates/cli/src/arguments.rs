@@ -193,6 +193,9 @@ pub struct RunningArguments {
     /// Write what happens to a file, one JSON object a line; `-` is standard output.
     #[arg(long, value_name = "FILE")]
     pub events: Option<PathBuf>,
+    /// Run the jobs at a place of the settings, such as a cluster.
+    #[arg(long, value_name = "PLACE")]
+    pub on: Option<String>,
     /// Watch every recipe that runs for what it reads, lists and looks for in vain.
     #[arg(long, conflicts_with = "sealed")]
     pub watched: bool,
@@ -449,6 +452,7 @@ impl Arguments {
                 again: false,
                 running: RunningArguments {
                     jobs: None,
+                    on: None,
                     on_failure: None,
                     output: None,
                     events: None,

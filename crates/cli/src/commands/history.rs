@@ -167,6 +167,9 @@ fn one(
         if let Some(exit) = job.exit.as_deref().filter(|_| job.ending == Ending::Failed) {
             why = format!("{exit}; {why}");
         }
+        if let Some(node) = &job.node {
+            why = format!("{why} · on {node}");
+        }
         if job.memory > ByteSize::default() {
             why = format!("{why} · {}", text::bytes(job.memory));
         }

@@ -10,6 +10,7 @@ mod list;
 mod log;
 mod manual;
 mod new;
+mod places;
 mod preview;
 mod read_only;
 mod report;
@@ -27,6 +28,7 @@ mod watch_mend;
 mod watch_run;
 mod weave;
 mod why;
+mod worker;
 
 use std::ffi::OsString;
 use std::process::ExitCode;
@@ -46,6 +48,9 @@ pub fn run(arguments: impl Iterator<Item = OsString>) -> ExitCode {
     let _ = signal_hook::flag::register(signal_hook::consts::SIGXFSZ, std::sync::Arc::default());
     completions::answer();
     let typed: Vec<OsString> = arguments.collect();
+    if let Some(ended) = worker::run(&typed) {
+        return ended;
+    }
     if let Some((common, task)) = help_of_task(&typed) {
         let ui = Ui::new(&common);
         return run::help(&common, &task, ui).unwrap_or_else(|failure| {

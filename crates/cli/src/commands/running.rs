@@ -6,7 +6,6 @@ use std::thread::Scope;
 use std::time::Instant;
 
 use handloom_core::executor::CancelToken;
-use handloom_core::executor::LocalExecutor;
 use handloom_core::executor::local::outliving;
 use handloom_core::graph::BuildRequest;
 use handloom_core::project::script::relative;
@@ -38,6 +37,8 @@ use crate::arguments;
 use crate::arguments::Common;
 use crate::arguments::Output;
 use crate::arguments::RunningArguments;
+use crate::commands::places;
+use crate::commands::places::Place;
 use crate::commands::unchanged;
 use crate::commands::unchanged::Interrupted;
 use crate::failure;
@@ -189,14 +190,13 @@ pub fn weave_opened(
 ) -> Result<ExitCode, CommandError> {
     let mut lock = Some(lock);
     let mut release = || drop(lock.take());
-    let columns = ui.recipe_columns(&workspace.settings);
-    let executor = workspace.executor().with_terminal_output(columns);
+    let place = Place::of(workspace, work.running, ui)?;
     let (signals, mut events) = (Signals::heed(), event_writer(work)?);
     let run = BuildRun {
         workspace,
         work,
         ui,
-        executor: &executor,
+        place: &place,
         signals: &signals,
         events: events.as_mut(),
         heading: None,
@@ -207,7 +207,7 @@ pub fn weave_opened(
     };
     let result = run
         .carry_out(|build, request| build.run(&workspace.description, &workspace.outside, request));
-    let cancel = executor.control().token();
+    let cancel = place.local().control().token();
     match result {
         // A command for a value was ended on the user's wish: that is no mistake in the description.
         Err(CommandError::Description(..)) if cancel.is_raised() => {
@@ -237,7 +237,7 @@ pub struct BuildRun<'a> {
     /// Who prints.
     pub ui: Ui,
     /// Where jobs run.
-    pub executor: &'a LocalExecutor,
+    pub place: &'a Place,
     /// Who is told of signals.
     pub signals: &'a Signals,
     /// Where events are written.
@@ -266,7 +266,7 @@ impl BuildRun<'_> {
             workspace,
             work,
             ui,
-            executor,
+            place,
             signals,
             mut events,
             heading,
@@ -289,8 +289,8 @@ impl BuildRun<'_> {
             heading_first,
         };
         let mut report = Report::new(ui, sources, manner);
-        let _aim = signals.aim(executor.control(), report.progress_guard());
-        let asker = |command: &[String], folder: &str| executor.ask(command, folder);
+        let _aim = signals.aim(place.local().control(), report.progress_guard());
+        let asker = |command: &[String], folder: &str| place.local().ask(command, folder);
         let environment = workspace.environment_asking(Some(&asker));
         let mut recorder = recorder(workspace, &options);
         let options = BuildOptions {
@@ -302,7 +302,7 @@ impl BuildRun<'_> {
             store: store.as_ref(),
             disk: &workspace.disk,
             clock: &workspace.clock,
-            executor,
+            executor: place.executor(),
             ledger: &workspace.ledger,
             environment: &environment,
         };
@@ -439,11 +439,10 @@ impl<'a> Typed<'a> {
 
 fn options(workspace: &Workspace, work: &Work<'_>) -> Result<BuildOptions, CommandError> {
     let cores = cores();
-    let jobs = work
-        .running
-        .jobs
-        .or(workspace.settings.jobs)
-        .unwrap_or(cores);
+    let place = places::settings(workspace, work.running)?;
+    let there = place.map_or(cores, |(_, place)| place.slots().min(4096));
+    let own = workspace.settings.jobs.filter(|_| place.is_none());
+    let jobs = work.running.jobs.or(own).unwrap_or(there);
     if jobs == 0 || jobs > 4096 {
         return Err(CommandError::usage(
             format!("{jobs} jobs can't run at once"),
@@ -460,7 +459,7 @@ fn options(workspace: &Workspace, work: &Work<'_>) -> Result<BuildOptions, Comma
         },
         again: work.again,
         twice: work.running.twice,
-        memory: memory(),
+        memory: place.map_or_else(memory, |(_, place)| place.memory()),
         live: output(workspace, work) == Output::Live,
         old_outputs: match workspace.settings.set_by {
             Some(SetBy::Never) => OldOutputs::Remove,

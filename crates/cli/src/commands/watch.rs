@@ -23,6 +23,7 @@ use handloom_core::world::lock;
 
 use crate::arguments::Common;
 use crate::arguments::WatchArguments;
+use crate::commands::places::Place;
 use crate::commands::running;
 use crate::commands::running::BuildRun;
 use crate::commands::running::Work;
@@ -289,9 +290,8 @@ impl Watch<'_> {
         drive: impl FnOnce(&mut Build<'_>, &BuildRequest) -> Result<T, BuildError>,
     ) -> Result<Over<T>, CommandError> {
         self.announce(rebuild);
-        let columns = self.ui.recipe_columns(&workspace.settings);
-        let executor = workspace.executor().with_terminal_output(columns);
-        self.aim(Some(executor.control()));
+        let place = Place::of(workspace, self.work.running, self.ui)?;
+        self.aim(Some(place.local().control()));
         let heading = heading(rebuild, self.ui);
         let keys = &self.keys;
         // The job that has the terminal, and all that ran.
@@ -335,7 +335,7 @@ impl Watch<'_> {
             workspace,
             work: self.work,
             ui: self.ui,
-            executor: &executor,
+            place: &place,
             signals: self.signals,
             events: self.events.as_mut(),
             heading,

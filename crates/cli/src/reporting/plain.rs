@@ -139,6 +139,9 @@ impl PlainWriter<'_, '_> {
         let lines = slowest.iter().take(MOST).map(|&number| {
             let job = self.job(number);
             let mut rest = job.reasons.join("; ");
+            if let Some(node) = &job.node {
+                rest.push_str(&format!(" · on {}", text::safe(node)));
+            }
             if job.memory > ByteSize::default() {
                 rest.push_str(&format!(" · {}", text::bytes(job.memory)));
             }

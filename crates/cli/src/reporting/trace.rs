@@ -40,7 +40,7 @@ pub fn write(whole: &Whole<'_>) -> String {
             "args": {
                 "why": job.reasons, "described": job.by, "at": job.place,
                 "after": job.after, "exit": job.exit,
-                "memory": job.memory, "processor": rounded_seconds(job.processor)
+                "node": job.node, "memory": job.memory, "processor": rounded_seconds(job.processor)
             }
         })
     }));

@@ -51,6 +51,8 @@ enum EventLine<'a> {
         #[serde(skip_serializing_if = "Option::is_none")]
         took: Option<UsageJson>,
         #[serde(skip_serializing_if = "Option::is_none")]
+        node: Option<&'a str>,
+        #[serde(skip_serializing_if = "Option::is_none")]
         log: Option<&'a str>,
         #[serde(skip_serializing_if = "Option::is_none")]
         from: Option<OriginJson<'a>>,
@@ -163,6 +165,7 @@ impl EventWriter {
                     processor: rounded_seconds(usage.processor),
                     memory: usage.memory,
                 }),
+                node: ended.node.as_deref(),
                 log: ended.output.log.as_deref(),
                 from: ended.origin.as_ref().map(OriginJson::of),
                 twice: ended.twice.as_ref().map(TwiceJson::of),

@@ -4,6 +4,7 @@
 
 mod bed;
 mod changes;
+mod cluster;
 mod commands;
 mod demo;
 mod documents;

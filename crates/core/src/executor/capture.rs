@@ -6,6 +6,9 @@ use std::io::Write;
 use std::path::Path;
 use std::path::PathBuf;
 
+use serde::Deserialize;
+use serde::Serialize;
+
 use crate::executor::control_codes::ControlStripper;
 use crate::executor::log_index;
 use crate::executor::output_tail::OutputTail;
@@ -15,7 +18,7 @@ use crate::world::own;
 const KEPT: usize = 128 * 1024;
 
 /// What a job printed.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Printed {
     /// The beginning; all of it when nothing was left out.
     pub start: Vec<u8>,

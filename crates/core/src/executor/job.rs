@@ -4,6 +4,9 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
+use serde::Deserialize;
+use serde::Serialize;
+
 use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
 use crate::executor::output_tail::OutputTail;
@@ -13,7 +16,9 @@ use crate::executor::watching::WatchReach;
 use crate::world::ByteSize;
 
 /// Which of the jobs that may run at once, from 0.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize,
+)]
 pub struct SlotId(usize);
 
 impl SlotId {
@@ -40,7 +45,7 @@ pub struct JobRoom {
 }
 
 /// A script to run, with everything it needs.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Job {
     /// The step's or task's name.
     pub name: String,
@@ -73,19 +78,22 @@ pub struct Job {
     /// Whether it goes on when the run is to end: it tidies up.
     pub shielded: bool,
     /// Ended when this is set, as it is asked to when the run is to end.
+    #[serde(skip)]
     pub stop: Option<Arc<AtomicBool>>,
     /// What it printed last, while it runs.
+    #[serde(skip)]
     pub tail: OutputTail,
     /// Where all that it prints is written, from the root.
     pub log: Option<String>,
     /// Whether it is noted what its processes look at, and how far.
     pub watched: Option<WatchReach>,
     /// What it may read and write, when it may not all.
+    #[serde(skip)]
     pub seal: Option<Arc<Seal>>,
 }
 
 /// How a job went.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Outcome {
     /// How it ended.
     pub exit: Exit,
@@ -99,6 +107,8 @@ pub struct Outcome {
     pub processor: Duration,
     /// The names of programs that were still running when it had ended, and were ended then.
     pub left_behind: Vec<String>,
+    /// The node that it ran on, when that is not this machine.
+    pub node: Option<String>,
     /// What was seen of what its processes looked at; none of a job that is not watched.
     pub observed: Option<Box<Observed>>,
 }
@@ -123,6 +133,7 @@ impl Outcome {
             memory: ByteSize::default(),
             processor: Duration::ZERO,
             left_behind: Vec::new(),
+            node: None,
             observed: None,
         }
     }

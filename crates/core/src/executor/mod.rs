@@ -7,6 +7,7 @@
 
 pub mod cancel;
 pub mod capture;
+pub mod cluster;
 pub mod control_codes;
 pub mod exit;
 mod hosting;

@@ -429,7 +429,7 @@ impl Worker<'_> {
 
     /// The job, as often as it may be tried, and what is run afterwards.
     fn run(&self, submission: &Submission, heard: &mut dyn FnMut(&[u8])) -> Outcome {
-        let mut outcome = self.runner.run(&submission.job, heard);
+        let mut outcome = self.run_where_it_stays(submission, heard);
         let mut left = submission.retries;
         while left > 0
             && outcome.exit.code() != 0
@@ -448,6 +448,18 @@ impl Worker<'_> {
             outcome.add_finally(self.runner.run(job, heard));
         }
         outcome
+    }
+
+    /// Runs a job; once more when where it ran was lost: that is no fault of its recipe.
+    fn run_where_it_stays(&self, submission: &Submission, heard: &mut dyn FnMut(&[u8])) -> Outcome {
+        let outcome = self.runner.run(&submission.job, heard);
+        if !matches!(outcome.exit, Exit::Lost(_)) || self.runner.cancel().is_raised() {
+            return outcome;
+        }
+        if !submission.resumes {
+            self.clear(submission);
+        }
+        self.runner.run(&submission.job, heard)
     }
 
     fn broken(&self, ticket: Ticket) -> JobEnd {

@@ -66,6 +66,9 @@ pub struct JobRecord {
     /// Processor time.
     #[serde(with = "as_seconds")]
     pub processor: Duration,
+    /// The node that it ran on, when that was not this machine.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub node: Option<String>,
     /// The log of what it printed, from the root.
     pub log: Option<String>,
     /// The place of its description: `hand.loom:12`; where it failed, of its recipe.
@@ -93,7 +96,7 @@ const MOST_SLOTS: usize = 4096;
 #[serde(tag = "line", rename_all = "lowercase")]
 enum RecordLine {
     Run(RunHeader),
-    Job(JobRecord),
+    Job(Box<JobRecord>),
     End(Summary),
 }
 
@@ -173,7 +176,7 @@ impl Runs {
                 Ok(RecordLine::Job(job)) => read.jobs.push(JobRecord {
                     // More jobs than that never run at once, whatever a record says.
                     slot: job.slot.min(MOST_SLOTS),
-                    ..job
+                    ..*job
                 }),
                 Ok(RecordLine::End(tail)) => read.tail = Some(tail),
                 Ok(RecordLine::Run(_)) | Err(_) => {}

@@ -109,7 +109,7 @@ impl<'a> Recorder<'a> {
             None => place,
         };
         let usage = ended.usage.as_ref();
-        self.write(&RecordLine::Job(JobRecord {
+        self.write(&RecordLine::Job(Box::new(JobRecord {
             step: ended.step.clone(),
             task: ended.task,
             ending: ended.ending,
@@ -120,13 +120,14 @@ impl<'a> Recorder<'a> {
             exit: ended.exit.as_ref().map(Exit::in_words),
             memory: usage.map_or(ByteSize::default(), |usage| usage.memory),
             processor: usage.map_or(Duration::ZERO, |usage| usage.processor),
+            node: ended.node.clone(),
             log: ended.output.log.clone(),
             place,
             by,
             after: ended.after.clone(),
             waited: ended.waited,
             from: ended.origin.clone(),
-        }))?;
+        })))?;
         self.waiting += 1;
         if self.waiting >= GROUP {
             self.flush()?;

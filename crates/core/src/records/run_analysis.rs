@@ -179,6 +179,7 @@ mod tests {
             exit: None,
             memory: crate::world::ByteSize::default(),
             processor: seconds(took / 2.0),
+            node: None,
             log: None,
             place: "hand.loom:3".to_owned(),
             by: step.trim_end_matches(char::is_numeric).to_owned(),

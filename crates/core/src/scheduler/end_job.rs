@@ -97,6 +97,7 @@ impl JobEnder<'_, '_, '_, '_> {
                 None => verdict.ending,
             },
             took: end.took(),
+            node: end.outcome.node.clone(),
             reasons: job.reasons,
             exit: (!end.restored).then_some(end.outcome.exit),
             output: end.outcome.output,

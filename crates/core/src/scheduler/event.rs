@@ -133,6 +133,8 @@ pub struct Ended {
     pub after: Option<String>,
     /// How long it waited for a free place when nothing else was in its way.
     pub waited: Duration,
+    /// The node that it ran on, when that is not this machine.
+    pub node: Option<String>,
     /// The place of the line that describes it.
     pub described: Span,
 }
@@ -163,6 +165,7 @@ impl Ended {
             exit: None,
             output: Printed::default(),
             failure: None,
+            node: None,
             origin: None,
             twice: None,
             usage: None,

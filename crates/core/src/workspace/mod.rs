@@ -1,6 +1,7 @@
 //! Opening a project for whoever asks: commands, an editor's server, tests. No argument parsing, no printing.
 
-pub mod project_settings;
+pub mod places;
+mod project_settings;
 pub mod settings;
 pub mod store_settings;
 

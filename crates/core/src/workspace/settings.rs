@@ -11,6 +11,7 @@ use crate::scheduler::RecipeMode;
 use crate::store::shared::without_credentials;
 use crate::text::duration;
 use crate::workspace::error::WorkspaceError;
+use crate::workspace::places::PlaceSettings;
 use crate::workspace::store_settings::StoreSettings;
 use crate::workspace::user::UserFolders;
 
@@ -46,6 +47,9 @@ pub struct Settings {
     /// The store of results.
     #[serde(default)]
     pub store: StoreSettings,
+    /// Places where jobs can run, by their names.
+    #[serde(default)]
+    pub place: HashMap<String, PlaceSettings>,
     /// Variables: a text that is read as words, or a list of words.
     #[serde(default, rename = "let")]
     pub lets: HashMap<String, Words>,
@@ -177,7 +181,7 @@ pub fn read(user: &UserFolders) -> Result<Settings, WorkspaceError> {
                 path.display(),
                 error.to_string().trim_end()
             ),
-            "it holds `jobs = N`, `output = \"grouped\"`, `recipe-colors = \"never\"`, `runs = N`, `set-by = \"always\"`, `grace = \"5s\"`, `recipes = \"watched\"`, `sealed-read = [\"/folder\"]`, `trust = [\"/folder\"]`, a table `[store]` (docs/sharing.md), and a table `[let]` with a text or a list for each variable",
+            "it holds `jobs = N`, `output = \"grouped\"`, `recipe-colors = \"never\"`, `runs = N`, `set-by = \"always\"`, `grace = \"5s\"`, `recipes = \"watched\"`, `sealed-read = [\"/folder\"]`, `trust = [\"/folder\"]`, tables `[store]` (docs/sharing.md) and `[place.NAME]` (docs/cluster.md), and a table `[let]` with a text or a list for each variable",
         )
     })?;
     if let Some(grace) = &settings.grace
@@ -189,6 +193,16 @@ pub fn read(user: &UserFolders) -> Result<Settings, WorkspaceError> {
                 path.display()
             ),
             "write a number and `s`, `m` or `h`, such as `grace = \"5s\"`",
+        ));
+    }
+    let wrong = settings
+        .place
+        .iter()
+        .find_map(|(name, place)| Some((name, place.wrong()?)));
+    if let Some((name, (text, wanted))) = wrong {
+        return Err(WorkspaceError::usage(
+            format!("`{}` says `{text}` in `[place.{name}]`", path.display()),
+            format!("it is {wanted}"),
         ));
     }
     if let Some((key, text)) = settings.store.wrong() {

@@ -21,4 +21,5 @@ mod shells;
 mod simulated;
 mod stored;
 mod values;
+mod workers;
 mod woven;

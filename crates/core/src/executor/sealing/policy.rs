@@ -5,11 +5,14 @@ use std::ffi::OsStr;
 use std::path::Path;
 use std::path::PathBuf;
 
+use serde::Deserialize;
+use serde::Serialize;
+
 use crate::executor::watching::PathAccess;
 use crate::world::names;
 
 /// What a sealed job names. Paths are from the project's root; whole folders end with a slash.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Seal {
     /// Whether what it does not name is not to exist at all, and there is to be no network.
     pub strictly: bool,

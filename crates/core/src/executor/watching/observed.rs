@@ -1,7 +1,10 @@
 //! What was seen of a job's processes, as data.
 
+use serde::Deserialize;
+use serde::Serialize;
+
 /// How far a watch reaches.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum WatchReach {
     /// The project, by whichever way a process comes to it.
     Project,
@@ -31,7 +34,7 @@ impl PathAccess {
 }
 
 /// Something that a sealed job was refused.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct SealRefusal {
     /// From the project's root, or absolute outside of it.
     pub path: String,
@@ -40,7 +43,7 @@ pub struct SealRefusal {
 }
 
 /// How a path was seen.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub enum Sight {
     /// A file, or a link, that was read, executed or looked at.
     Read,
@@ -53,7 +56,7 @@ pub enum Sight {
 }
 
 /// Something that went past the watch.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub enum Gap {
     /// It was not watched at all, and why.
     Unwatched(String),
@@ -67,7 +70,7 @@ pub enum Gap {
 
 /// What was seen of a job's processes. Paths are from the root of the project, or absolute outside of it; bytes that
 /// are not UTF-8 stand in them as [`crate::world::names`] says.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Observed {
     /// Each path once, sorted.
     pub paths: Vec<(String, Sight)>,

@@ -1,0 +1,104 @@
+//! Where a run's jobs run: here, or at a place of the user's settings.
+
+use handloom_core::executor::Executor;
+use handloom_core::executor::LocalExecutor;
+use handloom_core::executor::cluster::ClusterExecutor;
+use handloom_core::executor::cluster::PlaceOptions;
+use handloom_core::executor::cluster::wire::WorkerManner;
+use handloom_core::text::nearest;
+use handloom_core::workspace::Workspace;
+use handloom_core::workspace::places::PlaceSettings;
+
+use crate::arguments::RunningArguments;
+use crate::failure::CommandError;
+use crate::ui::Ui;
+
+/// Where jobs run.
+pub enum Place {
+    /// This machine.
+    Here(LocalExecutor),
+    /// A cluster.
+    Cluster(ClusterExecutor),
+}
+
+impl Place {
+    /// The place that a run asks for.
+    pub fn of(
+        workspace: &Workspace,
+        running: &RunningArguments,
+        ui: Ui,
+    ) -> Result<Self, CommandError> {
+        let columns = ui.recipe_columns(&workspace.settings);
+        let local = workspace.executor().with_terminal_output(columns);
+        let Some(settings) = settings(workspace, running)? else {
+            return Ok(Self::Here(local));
+        };
+        let (name, settings) = settings;
+        let program = match &settings.worker {
+            Some(worker) => worker.clone(),
+            None => std::env::current_exe()
+                .map_err(|error| CommandError::io("can't tell where this program is", error))?
+                .to_string_lossy()
+                .into_owned(),
+        };
+        let root = &workspace.location.root;
+        let root = root.canonicalize().unwrap_or_else(|_| root.clone());
+        let scratch = workspace.location.scratch();
+        let scratch = scratch.canonicalize().unwrap_or(scratch);
+        let options = PlaceOptions {
+            name: name.to_owned(),
+            root,
+            scratch,
+            worker: vec![program, "worker".to_owned()],
+            address: settings.address.clone(),
+            most: settings.most,
+            allocation: settings.allocation(),
+            manner: WorkerManner {
+                grace: workspace.settings.grace(),
+                sealed_reads: workspace.settings.sealed_read.clone(),
+                columns,
+            },
+        };
+        let executor = ClusterExecutor::new(local, options, settings.batch_scheduler());
+        Ok(Self::Cluster(executor))
+    }
+
+    /// Who runs what runs on this machine in any case, and hears the wish to end.
+    pub fn local(&self) -> &LocalExecutor {
+        match self {
+            Self::Here(local) => local,
+            Self::Cluster(cluster) => cluster.local(),
+        }
+    }
+
+    /// Who runs jobs.
+    pub fn executor(&self) -> &dyn Executor {
+        match self {
+            Self::Here(local) => local,
+            Self::Cluster(cluster) => cluster,
+        }
+    }
+}
+
+/// The settings of the place that a run asks for, and its name; none for this machine.
+pub fn settings<'w>(
+    workspace: &'w Workspace,
+    running: &'w RunningArguments,
+) -> Result<Option<(&'w str, &'w PlaceSettings)>, CommandError> {
+    let Some(name) = &running.on else {
+        return Ok(None);
+    };
+    let places = &workspace.settings.place;
+    if let Some(settings) = places.get(name) {
+        return Ok(Some((name, settings)));
+    }
+    let names = places.keys().map(String::as_str);
+    let help = match nearest(name, names) {
+        Some(near) => format!("did you mean `{near}`?"),
+        None => format!("a place stands in the settings as `[place.{name}]` (docs/cluster.md)"),
+    };
+    Err(CommandError::usage(
+        format!("there is no place `{name}` in the settings"),
+        help,
+    ))
+}

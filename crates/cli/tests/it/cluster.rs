@@ -1,0 +1,339 @@
+//! Jobs on a real cluster: Slurm, as `tools/cluster` starts it, with two nodes of two cores on this machine.
+
+use std::fs;
+use std::path::PathBuf;
+use std::process::Command;
+use std::time::Duration;
+use std::time::Instant;
+
+use rustix::process::Pid;
+use rustix::process::Signal;
+
+use crate::bed::Bed;
+use crate::bed::Run;
+use crate::screen::wait_for;
+
+/// A cluster that runs until this is dropped.
+struct Cluster {
+    folder: tempfile::TempDir,
+}
+
+impl Cluster {
+    /// None where the scheduler is not installed, and nobody requires it.
+    fn up() -> Option<Self> {
+        let is_there = |program: &str| Command::new(program).arg("-V").output().is_ok();
+        let is_installed = ["slurmctld", "slurmd", "sbatch", "munged"]
+            .into_iter()
+            .all(is_there);
+        if !is_installed && std::env::var_os("HANDLOOM_CLUSTER").is_none() {
+            return None;
+        }
+        let cluster = Self {
+            folder: tempfile::tempdir().unwrap(),
+        };
+        let output = cluster.tool("up").output().unwrap();
+        assert!(
+            output.status.success(),
+            "{}",
+            String::from_utf8_lossy(&output.stderr)
+        );
+        Some(cluster)
+    }
+
+    fn tool(&self, what: &str) -> Command {
+        let tool = concat!(env!("CARGO_MANIFEST_DIR"), "/../../tools/cluster");
+        let mut command = Command::new(tool);
+        command.arg(what).arg(self.folder.path());
+        command
+    }
+
+    fn configuration(&self) -> PathBuf {
+        self.folder.path().join("etc/slurm.conf")
+    }
+
+    /// What one of the scheduler's commands prints.
+    fn asks(&self, words: &[&str]) -> String {
+        let output = Command::new(words[0])
+            .args(&words[1..])
+            .env("SLURM_CONF", self.configuration())
+            .output()
+            .unwrap();
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    }
+
+    fn is_idle(&self) -> bool {
+        self.asks(&["squeue", "--noheader"]).trim().is_empty()
+    }
+
+    fn command(&self, bed: &Bed, words: &[&str]) -> Command {
+        let mut all = vec!["--on", "cluster"];
+        all.extend(words);
+        let mut command = bed.command(&all);
+        command.env("XDG_CONFIG_HOME", self.folder.path());
+        command
+    }
+
+    fn run(&self, bed: &Bed, words: &[&str]) -> Run {
+        bed.finish(self.command(bed, words), words)
+    }
+
+    /// With other settings for as long as `then` takes.
+    fn with_settings(&self, from: &str, to: &str, then: impl FnOnce()) {
+        let path = self.folder.path().join("handloom/settings.toml");
+        let before = fs::read_to_string(&path).unwrap();
+        assert!(before.contains(from), "{before}");
+        fs::write(&path, before.replace(from, to)).unwrap();
+        then();
+        fs::write(&path, before).unwrap();
+    }
+}
+
+impl Drop for Cluster {
+    fn drop(&mut self) {
+        let _ = self.tool("down").status();
+    }
+}
+
+const KINDS: &str = r#"target exit
+  recipe: echo bad on $SLURMD_NODENAME; exit 3
+target signal
+  recipe: kill -SEGV $$
+target late
+  limit 1s
+  recipe: sleep 20
+target memory
+  recipe with python3:
+    x = bytearray(900 * 1000 * 1000)
+    import time; time.sleep(8)
+target sealed
+  needs hand.loom
+  sealed
+  recipe: test ! -e exit && cp hand.loom sealed
+target seen
+  learn watched
+  recipe: cat in.txt > seen
+target once
+  recipe:
+    echo $SLURM_JOB_ID > job; echo partial > once
+    if [ -e again ]; then echo whole > once; else touch again; sleep 30; fi
+target stubborn
+  recipe: trap '' TERM; touch begun; sleep 41.7; touch stubborn
+target facts
+  let what = "a 'word'"
+  env SAID = @{what}
+  recipe: grep -c '"targets"' "$HANDLOOM_JOB" > facts; echo "$SAID" $HANDLOOM_CORES >> facts
+task talk
+  terminal
+  recipe: echo talked on ${SLURMD_NODENAME:-this machine}
+"#;
+
+/// All that a job can come to is told as it is here.
+fn ends_are_told_apart(cluster: &Cluster) {
+    let bed = Bed::new(KINDS);
+    bed.write("in.txt", "seen\n");
+    for (target, status, says) in [
+        ("exit", 1, &["exit status 3", "bad on n"][..]),
+        ("signal", 1, &["ended by signal 11"]),
+        ("late", 1, &["ran longer than its limit of 1.00s"]),
+        (
+            "memory",
+            1,
+            &["was lost: its jobs held more memory than it was given"],
+        ),
+        ("sealed", 0, &["made  sealed"]),
+        ("seen", 0, &["in.txt"]),
+        ("facts", 0, &["made  facts"]),
+        ("talk", 0, &["talked on this machine"]),
+    ] {
+        cluster.run(&bed, &[target]).status(status).says(says);
+    }
+    assert_eq!(bed.read("facts"), "1\na 'word' 1\n");
+    cluster
+        .run(&bed, &["seen", "sealed", "facts"])
+        .status(0)
+        .says(&["3 kept in"]);
+    bed.write("in.txt", "other\n");
+    cluster
+        .run(&bed, &["seen"])
+        .status(0)
+        .says(&["in.txt, which it learned of, differs"]);
+    wait_for("an empty queue", || cluster.is_idle());
+}
+
+/// Where a job ran is told, in the events, in the history and in the report.
+fn nodes_are_told(cluster: &Cluster) {
+    let bed = Bed::new(
+        "target out/<n>\n  each n in 1 2 3 4 5 6 7 8\n  recipe: echo $SLURMD_NODENAME; sleep 0.2; touch @{target}\n",
+    );
+    let events = bed.path("events");
+    let mut run = cluster
+        .run(&bed, &["--events", events.to_str().unwrap()])
+        .status(0);
+    run.read_events(&events);
+    let ended = run.events.iter().filter(|event| event["event"] == "ended");
+    let nodes: std::collections::BTreeSet<&str> =
+        ended.map(|event| event["node"].as_str().unwrap()).collect();
+    assert_eq!(
+        nodes.into_iter().collect::<Vec<_>>(),
+        ["n1", "n2"],
+        "{}",
+        run.shown()
+    );
+    bed.run(&["history", "out/1"]).status(0).says(&[" · on n"]);
+    bed.run(&["report"]).status(0).says(&[" · on n"]);
+}
+
+/// A worker that the scheduler takes away is no fault of its jobs.
+fn a_lost_worker_is_replaced(cluster: &Cluster) {
+    let bed = Bed::new(KINDS);
+    let running = cluster.command(&bed, &["once"]).spawn().unwrap();
+    bed.await_file("job");
+    cluster.asks(&["scancel", bed.read("job").trim()]);
+    let status = { running }.wait().unwrap();
+    assert!(status.success());
+    assert_eq!(bed.read("once"), "whole\n");
+    wait_for("an empty queue", || cluster.is_idle());
+}
+
+/// Whoever ends a run leaves nothing behind, by whichever way.
+fn nothing_is_left(cluster: &Cluster) {
+    for signal in [Signal::INT, Signal::KILL] {
+        let bed = Bed::new(KINDS);
+        let mut running = cluster.command(&bed, &["stubborn"]).spawn().unwrap();
+        wait_for("the job", || bed.exists("begun"));
+        let begun = Instant::now();
+        rustix::process::kill_process(Pid::from_child(&running), signal).unwrap();
+        running.wait().unwrap();
+        wait_for("an empty queue", || cluster.is_idle());
+        assert!(
+            begun.elapsed() < Duration::from_secs(19),
+            "{:?}",
+            begun.elapsed()
+        );
+        let left = Command::new("pgrep")
+            .args(["-f", "sleep 41.7"])
+            .output()
+            .unwrap();
+        assert!(
+            left.stdout.is_empty(),
+            "{}",
+            String::from_utf8_lossy(&left.stdout)
+        );
+        cluster.run(&bed, &["sealed"]).status(0);
+        let marks = fs::read_dir(bed.path(".handloom/jobs")).unwrap();
+        let marks = marks.map(|entry| entry.unwrap().file_name().into_string().unwrap());
+        let left: Vec<String> = marks
+            .filter(|name| name.starts_with("seen-") || name == "submitted")
+            .collect();
+        assert!(left.is_empty(), "{left:?}");
+    }
+}
+
+/// What can't be is said, and not waited for.
+fn what_never_starts_is_said(cluster: &Cluster) {
+    let bed = Bed::new(KINDS);
+    let fails = |says: &[&str]| {
+        let _ = cluster.run(&bed, &["exit"]).status(1).says(says);
+    };
+    cluster.with_settings("cores = 2", "cores = 9", || {
+        fails(&["no worker will ever start at `cluster`: PartitionConfig"]);
+    });
+    cluster.with_settings("\"10m\"", "\"9h\"", || {
+        fails(&["no worker will ever start at `cluster`: PartitionTimeLimit"]);
+    });
+    cluster.with_settings("\"600M\"", "\"80G\"", || {
+        fails(&["no worker can be asked for at `cluster`: sbatch: "]);
+    });
+    cluster.with_settings(
+        "cores = 2",
+        "cores = 2\nworker = \"/nowhere/handloom\"",
+        || {
+            fails(&[
+                "workers at `cluster` end before they can be reached",
+                ".handloom/jobs/worker-",
+            ]);
+        },
+    );
+    wait_for("an empty queue", || cluster.is_idle());
+    for (from, to, says) in [
+        ("cores = 2", "cores = 0", "it is a number from 1 to 4096"),
+        ("\"10m\"", "\"soon\"", "it is a time such as `30m`"),
+        ("\"600M\"", "\"much\"", "it is an amount such as `4G`"),
+        ("\"slurm\"", "\"other\"", "can't be understood"),
+    ] {
+        cluster.with_settings(from, to, || {
+            let _ = cluster.run(&bed, &["exit"]).status(2).says(&[says]);
+        });
+    }
+    let mut command = bed.command(&["--on", "clusters", "exit"]);
+    command.env("XDG_CONFIG_HOME", cluster.folder.path());
+    let _ = bed
+        .finish(command, &["--on", "clusters"])
+        .status(2)
+        .says(&["did you mean `cluster`?"]);
+}
+
+/// A controller that does not answer for a while holds up what is to be submitted, and nothing else.
+fn a_controller_that_is_away_is_waited_for(cluster: &Cluster) {
+    let bed =
+        Bed::new("target out/<n>\n  each n in 1 2 3 4 5 6\n  recipe: sleep 0.3; touch @{target}\n");
+    let pid = fs::read_to_string(cluster.folder.path().join("run/slurmctld.pid")).unwrap();
+    let pid = Pid::from_raw(pid.trim().parse().unwrap()).unwrap();
+    let mut running = cluster.command(&bed, &[]).spawn().unwrap();
+    wait_for("a first step", || bed.exists("out/1"));
+    rustix::process::kill_process(pid, Signal::STOP).unwrap();
+    let status = running.wait().unwrap();
+    rustix::process::kill_process(pid, Signal::CONT).unwrap();
+    assert!(status.success(), "workers that run go on");
+    wait_for("an empty queue", || cluster.is_idle());
+}
+
+/// What is made there is what is made here, byte for byte, also when workers are taken away in mid-run.
+fn the_same_comes_out(cluster: &Cluster) {
+    let bed = Bed::new("");
+    bed.run(&["demo", "here"]).status(0);
+    bed.run(&["demo", "there"]).status(0);
+    let made = |folder: &str| -> Vec<(String, Vec<u8>)> {
+        let root = bed.path(folder).join("out");
+        let tree = crate::bed::tree(&root);
+        let files = tree.lines().filter(|name| root.join(name).is_file());
+        files
+            .map(|name| (name.to_owned(), fs::read(root.join(name)).unwrap()))
+            .collect()
+    };
+    let expected = made("here");
+    assert!(expected.len() > 50, "{}", expected.len());
+    for round in 0..6 {
+        bed.run(&["--project", "there", "clean", "--yes"]).status(0);
+        let mut running = cluster
+            .command(&bed, &["--project", "there"])
+            .spawn()
+            .unwrap();
+        if round > 0 {
+            // One or both workers, early or late.
+            std::thread::sleep(Duration::from_millis(150 + 60 * round));
+            let all = cluster.asks(&["squeue", "--noheader", "--format=%i"]);
+            for id in all.lines().take(1 + usize::try_from(round).unwrap() % 2) {
+                cluster.asks(&["scancel", id.trim()]);
+            }
+        }
+        let status = running.wait().unwrap();
+        assert!(status.success(), "round {round}");
+        assert!(made("there") == expected, "round {round}");
+    }
+    wait_for("an empty queue", || cluster.is_idle());
+}
+
+#[test]
+fn a_real_cluster_runs_jobs_as_this_machine_does() {
+    let Some(cluster) = Cluster::up() else {
+        return;
+    };
+    ends_are_told_apart(&cluster);
+    nodes_are_told(&cluster);
+    a_lost_worker_is_replaced(&cluster);
+    nothing_is_left(&cluster);
+    what_never_starts_is_said(&cluster);
+    a_controller_that_is_away_is_waited_for(&cluster);
+    the_same_comes_out(&cluster);
+}

@@ -1,0 +1,341 @@
+//! The workers of a place: let in, handed out to jobs that wait, taken for gone.
+
+use crate::executor::cancel::CancelToken;
+use crate::executor::cluster::connection::Connection;
+use crate::executor::cluster::scheduler::Allocation;
+use crate::executor::cluster::scheduler::AllocationId;
+use crate::executor::cluster::scheduler::AllocationState;
+use crate::executor::cluster::scheduler::BatchScheduler;
+use crate::executor::cluster::wire::FromWorker;
+use crate::executor::cluster::wire::Hello;
+use crate::executor::cluster::wire::SILENCE;
+use crate::executor::cluster::wire::ToWorker;
+use crate::executor::cluster::wire::VERSION;
+use crate::executor::cluster::wire::WorkerManner;
+use crate::executor::cluster::wire::receive;
+use crate::executor::exit::Exit;
+use crate::world::lock;
+use crate::world::own;
+use std::io;
+use std::net::TcpListener;
+use std::net::TcpStream;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::Condvar;
+use std::sync::Mutex;
+use std::time::Duration;
+use std::time::Instant;
+
+/// How often is looked for what nobody tells.
+pub const TICK: Duration = Duration::from_millis(20);
+
+/// How often the scheduler is asked, while something was submitted that has not begun.
+pub const ASKED_EVERY: Duration = Duration::from_millis(700);
+
+/// A worker that was let go leaves within so long, or is taken out by the scheduler.
+const LEAVES_WITHIN: Duration = Duration::from_secs(1);
+
+/// What a place is, and how workers come to be there.
+#[derive(Clone, Debug)]
+pub struct PlaceOptions {
+    /// Its name, for messages.
+    pub name: String,
+    /// The project's folder, and that for manifests and scripts.
+    pub root: PathBuf,
+    /// The folder for manifests and scripts.
+    pub scratch: PathBuf,
+    /// The program that is a worker, with its words; a path that all nodes see.
+    pub worker: Vec<String>,
+    /// The name that workers find this machine by; its own, when none is given.
+    pub address: Option<String>,
+    /// Workers at once, at most.
+    pub most: usize,
+    /// What each of them is asked for with; name, script, environment and output are filled in.
+    pub allocation: Allocation,
+    /// How jobs run there.
+    pub manner: WorkerManner,
+}
+
+/// The workers of a place, and what was asked for.
+pub struct WorkerPool {
+    pub options: PlaceOptions,
+    pub scheduler: Box<dyn BatchScheduler>,
+    /// The name of all its submissions.
+    pub name: String,
+    pub token: String,
+    pub state: Mutex<WorkerPoolState>,
+    pub changed: Condvar,
+}
+
+#[derive(Default)]
+/// What changes of it.
+pub struct WorkerPoolState {
+    /// The port that is listened on, once jobs are to come.
+    pub port: Option<u16>,
+    pub workers: Vec<Lane>,
+    /// Submissions whose workers have not said hello.
+    pub pending: Vec<AllocationId>,
+    /// Cores that jobs wait for.
+    pub wanted: u64,
+    pub failures: usize,
+    /// Since when the scheduler does not answer.
+    pub away_since: Option<Instant>,
+    /// Why no job can run there.
+    pub fault: Option<String>,
+    pub is_over: bool,
+}
+
+/// A worker, and what it has free.
+pub struct Lane {
+    pub connection: Arc<Connection>,
+    pub free: u64,
+}
+
+impl WorkerPool {
+    /// Listens for workers; ends what an earlier run left in the queue.
+    pub fn begin(self: &Arc<Self>) -> io::Result<()> {
+        let mut state = lock(&self.state);
+        if state.port.is_some() {
+            return Ok(());
+        }
+        if self.note().exists() {
+            // A run was killed here; its workers end by themselves, what still waits does not.
+            let _ = self.scheduler.cancel(&self.name);
+        }
+        self.clear();
+        let listener = TcpListener::bind(("0.0.0.0", 0))?;
+        state.port = Some(listener.local_addr()?.port());
+        own::open(&self.mark(), own::options().create(true).write(true))?;
+        let pool = Arc::clone(self);
+        std::thread::Builder::new()
+            .name("workers".to_owned())
+            .spawn(move || pool.listen(&listener))?;
+        let pool = Arc::clone(self);
+        std::thread::Builder::new()
+            .name("allocations".to_owned())
+            .spawn(move || pool.manage())?;
+        Ok(())
+    }
+
+    /// Takes away what runs that were killed left: nobody else works in the project now.
+    fn clear(&self) {
+        let entries = std::fs::read_dir(&self.options.scratch);
+        for entry in entries.into_iter().flatten().flatten() {
+            let name = entry.file_name();
+            let name = name.to_string_lossy();
+            let is_ours = name.starts_with("seen-") || name.starts_with("worker-");
+            if is_ours {
+                let _ = std::fs::remove_file(entry.path());
+            }
+        }
+    }
+
+    /// What says that something may be in the queue.
+    pub fn note(&self) -> PathBuf {
+        self.options.scratch.join("submitted")
+    }
+
+    /// What a worker must see.
+    fn mark(&self) -> PathBuf {
+        self.options
+            .scratch
+            .join(format!("seen-{}", &self.token[..8]))
+    }
+
+    fn listen(self: &Arc<Self>, listener: &TcpListener) {
+        for stream in listener.incoming() {
+            if lock(&self.state).is_over {
+                return;
+            }
+            let Ok(stream) = stream else { continue };
+            let pool = Arc::clone(self);
+            // Without room for a thread this worker ends, and another may come.
+            let _ = std::thread::Builder::new()
+                .name("worker".to_owned())
+                .spawn(move || pool.welcome(stream));
+        }
+    }
+
+    /// Takes a worker in, and hears what it says until it is gone.
+    fn welcome(self: &Arc<Self>, mut stream: TcpStream) {
+        let manners = stream
+            .set_read_timeout(Some(SILENCE))
+            .and_then(|()| stream.set_write_timeout(Some(SILENCE)))
+            .and_then(|()| stream.set_nodelay(true));
+        if manners.is_err() {
+            return;
+        }
+        let Ok(FromWorker::Hello(hello)) = receive(&mut stream) else {
+            return;
+        };
+        if hello.token != self.token {
+            return;
+        }
+        if let Some(fault) = self.fault_of(&hello) {
+            lock(&self.state).fault.get_or_insert(fault);
+            self.changed.notify_all();
+            return;
+        }
+        let Ok(reader) = stream.try_clone() else {
+            return;
+        };
+        let connection = Arc::new(Connection::new(hello, stream));
+        let welcome = ToWorker::Welcome(self.options.manner.clone());
+        if connection.say(&welcome).is_err() {
+            return;
+        }
+        {
+            let mut state = lock(&self.state);
+            state
+                .pending
+                .retain(|id| *id != connection.hello.allocation);
+            state.failures = 0;
+            if state.is_over {
+                let _ = connection.say(&ToWorker::Leave);
+                return;
+            }
+            state.workers.push(Lane {
+                free: connection.hello.cores,
+                connection: Arc::clone(&connection),
+            });
+        }
+        self.changed.notify_all();
+        connection.listen(reader);
+        let mut state = lock(&self.state);
+        state
+            .workers
+            .retain(|lane| !Arc::ptr_eq(&lane.connection, &connection));
+        drop(state);
+        self.changed.notify_all();
+    }
+
+    fn fault_of(&self, hello: &Hello) -> Option<String> {
+        if hello.version != VERSION {
+            return Some(format!(
+                "the worker on {} is of version {}, and this is {VERSION}; `{}` must be the same program everywhere",
+                hello.node,
+                hello.version,
+                self.options.worker.first().map_or("", String::as_str)
+            ));
+        }
+        hello.complaint.clone()
+    }
+
+    /// A worker with so many cores free, or all of its cores, when it has fewer; none when the run is to end.
+    pub fn take(
+        &self,
+        cores: u64,
+        cancel: &CancelToken,
+    ) -> Result<Option<Arc<Connection>>, String> {
+        let mut state = lock(&self.state);
+        state.wanted += cores;
+        self.changed.notify_all();
+        loop {
+            let found = state
+                .workers
+                .iter_mut()
+                .find(|lane| lane.free >= cores.min(lane.connection.hello.cores));
+            if let Some(lane) = found {
+                let taken = cores.min(lane.connection.hello.cores);
+                lane.free -= taken;
+                let connection = Arc::clone(&lane.connection);
+                state.wanted -= cores;
+                return Ok(Some(connection));
+            }
+            let fault = state.fault.clone();
+            if fault.is_some() || cancel.is_raised() || state.is_over {
+                state.wanted -= cores;
+                return fault.map_or(Ok(None), Err);
+            }
+            state = match self.changed.wait_timeout(state, TICK) {
+                Ok((state, _)) => state,
+                Err(poisoned) => poisoned.into_inner().0,
+            };
+        }
+    }
+
+    pub fn give_back(&self, worker: &Arc<Connection>, cores: u64) {
+        let mut state = lock(&self.state);
+        let mut workers = state.workers.iter_mut();
+        if let Some(lane) = workers.find(|lane| Arc::ptr_eq(&lane.connection, worker)) {
+            lane.free += cores.min(worker.hello.cores);
+        }
+        drop(state);
+        self.changed.notify_all();
+    }
+
+    /// Waits until a submission whose worker was lost has surely ended: what it runs must not write beside what runs
+    /// instead. It ends itself when it hears nothing.
+    pub fn await_end(&self, allocation: &str) {
+        let begun = Instant::now();
+        let longest = SILENCE + self.options.manner.grace;
+        while begun.elapsed() < longest {
+            let is_running = match self.scheduler.ask(&self.name) {
+                Ok(states) => states.get(allocation) == Some(&AllocationState::Running),
+                // It may; it ends itself when it hears nothing.
+                Err(_) => true,
+            };
+            if !is_running {
+                return;
+            }
+            std::thread::sleep(ASKED_EVERY);
+        }
+    }
+
+    /// How a worker was lost, as far as the scheduler has written it where the worker's own words are.
+    pub fn how_lost(&self, hello: &Hello) -> Exit {
+        let said = self.options.scratch.join(said_of(&hello.allocation));
+        let said = std::fs::read_to_string(said)
+            .unwrap_or_default()
+            .to_lowercase();
+        let has = |word: &str| said.contains(word);
+        let why = if has("memory") || has("oom") {
+            ": its jobs held more memory than it was given"
+        } else if has("time limit") {
+            ": its time was over"
+        } else if has("cancelled") {
+            ": it was cancelled"
+        } else {
+            ""
+        };
+        Exit::Lost(format!("the worker on {} was lost{why}", hello.node))
+    }
+
+    /// Lets all workers go, and takes what waits out of the queue.
+    pub fn end(&self) {
+        let mut state = lock(&self.state);
+        let Some(port) = state.port.take() else {
+            return;
+        };
+        state.is_over = true;
+        let workers = std::mem::take(&mut state.workers);
+        let is_any_pending = !state.pending.is_empty() || state.failures > 0;
+        drop(state);
+        for lane in &workers {
+            // One that is gone has left already.
+            let _ = lane.connection.say(&ToWorker::Leave);
+        }
+        self.changed.notify_all();
+        // Who accepts looks up, sees that it is over, and is gone.
+        let _ = TcpStream::connect_timeout(&([127, 0, 0, 1], port).into(), Duration::from_secs(1));
+        let begun = Instant::now();
+        let have_left = || workers.iter().all(|lane| lane.connection.is_closed());
+        while !have_left() && begun.elapsed() < LEAVES_WITHIN {
+            std::thread::sleep(Duration::from_millis(2));
+        }
+        if self.note().exists() {
+            // What has left by itself needs nobody to end it.
+            let is_out =
+                !is_any_pending && have_left() || self.scheduler.cancel(&self.name).is_ok();
+            if is_out {
+                let _ = std::fs::remove_file(self.note());
+            }
+        }
+        let _ = std::fs::remove_file(self.mark());
+    }
+}
+
+/// The file that a worker's words go to, by its submission.
+pub fn said_of(allocation: &str) -> String {
+    format!("worker-{allocation}.out")
+}

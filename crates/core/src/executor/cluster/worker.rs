@@ -1,0 +1,216 @@
+//! The side that runs jobs on a node: it connects to the run that controls it, and ends with it.
+
+use std::io;
+use std::net::Shutdown;
+use std::net::TcpStream;
+use std::net::ToSocketAddrs;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::Mutex;
+use std::sync::atomic::AtomicBool;
+use std::sync::atomic::Ordering;
+use std::thread::Scope;
+use std::time::Duration;
+use std::time::Instant;
+
+use crate::executor::cluster::wire::FromWorker;
+use crate::executor::cluster::wire::HEARTBEAT;
+use crate::executor::cluster::wire::Hello;
+use crate::executor::cluster::wire::SILENCE;
+use crate::executor::cluster::wire::ToWorker;
+use crate::executor::cluster::wire::VERSION;
+use crate::executor::cluster::wire::receive;
+use crate::executor::cluster::wire::send;
+use crate::executor::exit::Exit;
+use crate::executor::job::Job;
+use crate::executor::local::LocalExecutor;
+use crate::executor::local::control::ProcessControl;
+use crate::executor::thread_pool::JobRunner;
+use crate::world::lock;
+
+/// How long is tried to reach the run.
+const REACHED_WITHIN: Duration = Duration::from_secs(10);
+
+/// A signal to ask jobs with when the run is gone: SIGTERM, as POSIX numbers it.
+const TERMINATE: i32 = 15;
+
+/// SIGKILL.
+const KILL: i32 = 9;
+
+/// What a worker is told when it is begun.
+#[derive(Clone, Debug)]
+pub struct WorkerOptions {
+    /// Where the run listens, as `HOST:PORT`; tried one after another.
+    pub addresses: Vec<String>,
+    /// What says that it belongs to it.
+    pub token: String,
+    /// The project's folder.
+    pub root: PathBuf,
+    /// The folder for manifests and scripts.
+    pub scratch: PathBuf,
+    /// A file in it that the run has written: who does not see it does not see the project.
+    pub mark: String,
+    /// The node's name.
+    pub node: String,
+    /// The submission that it runs in.
+    pub allocation: String,
+    /// Cores that it has.
+    pub cores: u64,
+}
+
+/// Takes jobs until the run has nothing left to do, or is gone. `aim` is given what reaches all jobs at once.
+///
+/// # Errors
+/// The run can't be reached, or wants none of it.
+pub fn serve(options: &WorkerOptions, aim: impl FnOnce(&Arc<ProcessControl>)) -> io::Result<()> {
+    let mut stream = connect(&options.addresses)?;
+    let complaint = (!options.scratch.join(&options.mark).exists()).then(|| {
+        format!(
+            "the node {} does not see the project in `{}`",
+            options.node,
+            options.root.display()
+        )
+    });
+    let hello = Hello {
+        version: VERSION.to_owned(),
+        token: options.token.clone(),
+        node: options.node.clone(),
+        allocation: options.allocation.clone(),
+        cores: options.cores,
+        complaint,
+    };
+    send(&mut stream, &FromWorker::Hello(hello))?;
+    let ToWorker::Welcome(manner) = receive(&mut stream)? else {
+        return Err(io::Error::other("the run wants none of this worker"));
+    };
+    // Its jobs are not marked for the next run on the controlling machine, where their numbers mean others.
+    let executor = LocalExecutor::new(options.root.clone(), options.scratch.clone())
+        .with_grace(manner.grace)
+        .with_sealed_reads(manner.sealed_reads)
+        .with_terminal_output(manner.columns);
+    aim(executor.control());
+    let writer = Mutex::new(stream.try_clone()?);
+    let ended = AtomicBool::new(false);
+    let wish = Wish {
+        executor: &executor,
+        is_of_run: AtomicBool::new(false),
+    };
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            let mut last = Instant::now();
+            while !ended.load(Ordering::SeqCst) {
+                std::thread::sleep(Duration::from_millis(50));
+                if wish.is_of_scheduler() {
+                    // The scheduler ends this worker: its jobs are to run elsewhere, and are no failures.
+                    let _ = lock(&writer).shutdown(Shutdown::Both);
+                }
+                if last.elapsed() >= HEARTBEAT {
+                    last = Instant::now();
+                    // That nobody listens is found out by who reads.
+                    let _ = send(&mut *lock(&writer), &FromWorker::Alive);
+                }
+            }
+        });
+        take_jobs(scope, &mut stream, &wish, &writer);
+        ended.store(true, Ordering::SeqCst);
+    });
+    executor.family.end_all();
+    Ok(())
+}
+
+/// Who wants the jobs to end.
+struct Wish<'e> {
+    executor: &'e LocalExecutor,
+    /// Whether it is the run that controls.
+    is_of_run: AtomicBool,
+}
+
+impl Wish<'_> {
+    fn is_of_scheduler(&self) -> bool {
+        self.executor.control().token().is_raised() && !self.is_of_run.load(Ordering::SeqCst)
+    }
+
+    /// Whether a job that ended so was ended by the scheduler. Its signal reaches the job and this process in any order.
+    fn has_ended(&self, exit: &Exit) -> bool {
+        if matches!(exit, Exit::Signal(TERMINATE | KILL)) && !self.is_of_scheduler() {
+            std::thread::sleep(Duration::from_millis(150));
+        }
+        self.is_of_scheduler()
+    }
+}
+
+fn connect(addresses: &[String]) -> io::Result<TcpStream> {
+    let begun = Instant::now();
+    loop {
+        let mut failed = io::Error::other("no address is given");
+        for address in addresses {
+            let resolved = match address.to_socket_addrs() {
+                Ok(resolved) => resolved,
+                Err(error) => {
+                    failed = error;
+                    continue;
+                }
+            };
+            for one in resolved {
+                match TcpStream::connect_timeout(&one, Duration::from_secs(2)) {
+                    Ok(stream) => {
+                        stream.set_nodelay(true)?;
+                        stream.set_read_timeout(Some(SILENCE))?;
+                        stream.set_write_timeout(Some(SILENCE))?;
+                        return Ok(stream);
+                    }
+                    Err(error) => failed = error,
+                }
+            }
+        }
+        if begun.elapsed() >= REACHED_WITHIN {
+            return Err(failed);
+        }
+        std::thread::sleep(Duration::from_millis(200));
+    }
+}
+
+/// Reads what the run says, until it says no more.
+fn take_jobs<'scope, 'env>(
+    scope: &'scope Scope<'scope, 'env>,
+    stream: &mut TcpStream,
+    wish: &'env Wish<'env>,
+    writer: &'env Mutex<TcpStream>,
+) {
+    loop {
+        match receive(stream) {
+            Ok(ToWorker::Run(id, job, seal)) => {
+                let job = Job {
+                    seal: seal.map(Arc::new),
+                    ..*job
+                };
+                scope.spawn(move || {
+                    let mut heard = |bytes: &[u8]| {
+                        // A run that is gone is found out by who reads.
+                        let printed = FromWorker::Printed(id, bytes.to_vec());
+                        let _ = send(&mut *lock(writer), &printed);
+                    };
+                    let outcome = wish.executor.run(&job, &mut heard);
+                    if !wish.has_ended(&outcome.exit) {
+                        let ended = FromWorker::Ended(id, Box::new(outcome));
+                        let _ = send(&mut *lock(writer), &ended);
+                    }
+                });
+            }
+            Ok(ToWorker::Cancel(level, signal)) => {
+                wish.is_of_run.store(true, Ordering::SeqCst);
+                let control = wish.executor.control();
+                while (control.token().level() as u8) < level {
+                    control.raise(signal);
+                }
+            }
+            Ok(ToWorker::Alive | ToWorker::Welcome(_)) => {}
+            Ok(ToWorker::Leave) => return,
+            Err(_) => {
+                // The run is gone: nobody wants what they make.
+                wish.executor.control().raise(TERMINATE);
+                return;
+            }
+        }
+    }
+}
