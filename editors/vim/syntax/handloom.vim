@@ -5,7 +5,7 @@ endif
 
 syn match   loomComment  "\(^\|\s\)#.*$"
 syn match   loomTop      "^\(let\|default\|target\|task\|include\|recipes\|supply\|setting\|env\|language\)\>"
-syn match   loomClause   "^\s\+\(about\|needs\|after\|each\|learn\|given\|let\|env\|in\|when\|takes\|limit\|retry\|terminal\|remember\|stays\|sealed\|store\|always\|resumes\|guarded\|fleeting\|steps\|finally\|ready\|recipe\)\>"
+syn match   loomClause   "^\s\+\(about\|needs\|after\|each\|learn\|given\|let\|env\|in\|when\|takes\|limit\|retry\|on\|terminal\|remember\|stays\|sealed\|store\|always\|resumes\|guarded\|fleeting\|steps\|finally\|ready\|recipe\)\>"
 syn match   loomOperator "\s\(one of\|files\|file\|if there\|except\|secret\|or\|output\|match\|only\|value\|table\|take\|where\|into\|when\|is\|not\|has\|before\|above\|below\|and\|with\|lines\|watched\)\s"
 syn match   loomLabel    "\<[A-Za-z_][A-Za-z0-9_-]*:\(\s\)\@="
 syn match   loomVariable "@{[^}]*}"

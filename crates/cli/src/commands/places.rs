@@ -5,6 +5,7 @@ use handloom_core::executor::LocalExecutor;
 use handloom_core::executor::cluster::ClusterExecutor;
 use handloom_core::executor::cluster::PlaceOptions;
 use handloom_core::executor::cluster::wire::WorkerManner;
+use handloom_core::scheduler::PlaceSupply;
 use handloom_core::text::nearest;
 use handloom_core::workspace::Workspace;
 use handloom_core::workspace::places::PlaceSettings;
@@ -12,6 +13,9 @@ use handloom_core::workspace::places::PlaceSettings;
 use crate::arguments::RunningArguments;
 use crate::failure::CommandError;
 use crate::ui::Ui;
+
+/// What `--on` calls the machine where it is typed.
+const HERE: &str = "here";
 
 /// Where jobs run.
 pub enum Place {
@@ -30,37 +34,21 @@ impl Place {
     ) -> Result<Self, CommandError> {
         let columns = ui.recipe_columns(&workspace.settings);
         let local = workspace.executor().with_terminal_output(columns);
-        let Some(settings) = settings(workspace, running)? else {
+        if let Some((name, settings)) = settings(workspace, running)? {
+            let options = place_options(workspace, name, settings, columns)?;
+            let executor = ClusterExecutor::new(local, options, settings.batch_scheduler());
+            return Ok(Self::Cluster(executor));
+        }
+        let places = &workspace.settings.place;
+        if running.on.is_some() || places.is_empty() || !workspace.description.names_places() {
             return Ok(Self::Here(local));
-        };
-        let (name, settings) = settings;
-        let program = match &settings.worker {
-            Some(worker) => worker.clone(),
-            None => std::env::current_exe()
-                .map_err(|error| CommandError::io("can't tell where this program is", error))?
-                .to_string_lossy()
-                .into_owned(),
-        };
-        let root = &workspace.location.root;
-        let root = root.canonicalize().unwrap_or_else(|_| root.clone());
-        let scratch = workspace.location.scratch();
-        let scratch = scratch.canonicalize().unwrap_or(scratch);
-        let options = PlaceOptions {
-            name: name.to_owned(),
-            root,
-            scratch,
-            worker: vec![program, "worker".to_owned()],
-            address: settings.address.clone(),
-            most: settings.most,
-            allocation: settings.allocation(),
-            manner: WorkerManner {
-                grace: workspace.settings.grace(),
-                sealed_reads: workspace.settings.sealed_read.clone(),
-                columns,
-            },
-        };
-        let executor = ClusterExecutor::new(local, options, settings.batch_scheduler());
-        Ok(Self::Cluster(executor))
+        }
+        let all = places.iter().map(|(name, settings)| {
+            let options = place_options(workspace, name, settings, columns)?;
+            Ok((options, settings.batch_scheduler()))
+        });
+        let all = all.collect::<Result<_, CommandError>>()?;
+        Ok(Self::Cluster(ClusterExecutor::of_places(local, all)))
     }
 
     /// Who runs what runs on this machine in any case, and hears the wish to end.
@@ -80,12 +68,46 @@ impl Place {
     }
 }
 
+/// How workers come to be at a place.
+fn place_options(
+    workspace: &Workspace,
+    name: &str,
+    settings: &PlaceSettings,
+    columns: Option<u16>,
+) -> Result<PlaceOptions, CommandError> {
+    let program = match &settings.worker {
+        Some(worker) => worker.clone(),
+        None => std::env::current_exe()
+            .map_err(|error| CommandError::io("can't tell where this program is", error))?
+            .to_string_lossy()
+            .into_owned(),
+    };
+    let root = &workspace.location.root;
+    let root = root.canonicalize().unwrap_or_else(|_| root.clone());
+    let scratch = workspace.location.scratch();
+    let scratch = scratch.canonicalize().unwrap_or(scratch);
+    Ok(PlaceOptions {
+        name: name.to_owned(),
+        root,
+        scratch,
+        worker: vec![program, "worker".to_owned()],
+        address: settings.address.clone(),
+        most: settings.most,
+        allocation: settings.allocation(),
+        manner: WorkerManner {
+            grace: workspace.settings.grace(),
+            sealed_reads: workspace.settings.sealed_read.clone(),
+            columns,
+        },
+    })
+}
+
 /// The settings of the place that a run asks for, and its name; none for this machine.
 pub fn settings<'w>(
     workspace: &'w Workspace,
     running: &'w RunningArguments,
 ) -> Result<Option<(&'w str, &'w PlaceSettings)>, CommandError> {
-    let Some(name) = &running.on else {
+    let Some(name) = running.on.as_ref().filter(|name| **name != HERE) else {
         return Ok(None);
     };
     let places = &workspace.settings.place;
@@ -101,4 +123,12 @@ pub fn settings<'w>(
         format!("there is no place `{name}` in the settings"),
         help,
     ))
+}
+
+/// What all places have.
+pub fn supplies(workspace: &Workspace) -> Vec<PlaceSupply> {
+    let places = workspace.settings.place.iter();
+    places
+        .map(|(name, settings)| settings.supply(name))
+        .collect()
 }

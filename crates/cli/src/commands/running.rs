@@ -460,6 +460,11 @@ fn options(workspace: &Workspace, work: &Work<'_>) -> Result<BuildOptions, Comma
         again: work.again,
         twice: work.running.twice,
         memory: place.map_or_else(memory, |(_, place)| place.memory()),
+        places: match work.running.on {
+            Some(_) => Vec::new(),
+            None => places::supplies(workspace),
+        },
+        is_one_place: work.running.on.is_some(),
         live: output(workspace, work) == Output::Live,
         old_outputs: match workspace.settings.set_by {
             Some(SetBy::Never) => OldOutputs::Remove,

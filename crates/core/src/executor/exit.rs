@@ -22,8 +22,13 @@ pub enum Exit {
     NoRoom(String),
     /// It was to go on running for others, and was not ready in time or ended too early.
     DidNotStay(String),
-    /// Where it ran was lost before it ended, and why.
-    Lost(String),
+    /// Where it ran was lost before it ended.
+    Lost {
+        /// Why, in words.
+        why: String,
+        /// Whether the job may have brought it about.
+        is_suspect: bool,
+    },
     /// It was ended, since it waited for a terminal that it does not have.
     ReadsTerminal,
 }
@@ -38,7 +43,7 @@ impl Exit {
             Self::Signal(signal) => 128 + signal,
             Self::OutOfMemory => 137,
             Self::TimedOut(_) => 124,
-            Self::NotStarted(_) | Self::NoRoom(_) | Self::DidNotStay(_) | Self::Lost(_) => 127,
+            Self::NotStarted(_) | Self::NoRoom(_) | Self::DidNotStay(_) | Self::Lost { .. } => 127,
             Self::ReadsTerminal => 125,
         }
     }
@@ -52,7 +57,7 @@ impl Exit {
             Self::TimedOut(limit) => format!("longer than {} s", limit.as_secs()),
             Self::OutOfMemory => "out of memory".to_owned(),
             Self::NotStarted(_) | Self::NoRoom(_) => "not started".to_owned(),
-            Self::DidNotStay(why) | Self::Lost(why) => why.clone(),
+            Self::DidNotStay(why) | Self::Lost { why, .. } => why.clone(),
             Self::ReadsTerminal => "reads the terminal".to_owned(),
         }
     }

@@ -69,6 +69,8 @@ pub struct Job {
     pub slot: SlotId,
     /// How many cores it may use.
     pub cores: u64,
+    /// The place that it is to run at, when that is not where the run is.
+    pub place: Option<String>,
     /// Stopped after so long.
     pub limit: Option<Duration>,
     /// Whether it has the terminal to itself.

@@ -46,6 +46,9 @@ use crate::store::Restore;
 use crate::world::names::parent;
 use crate::world::quarantine::remove;
 
+/// A job is run again so often when where it ran was lost.
+const LOST: usize = 3;
+
 /// Runs a job to its end on the thread that calls.
 pub trait JobRunner: Sync {
     /// The wish to end the run.
@@ -450,16 +453,23 @@ impl Worker<'_> {
         outcome
     }
 
-    /// Runs a job; once more when where it ran was lost: that is no fault of its recipe.
+    /// Runs a job; again when where it ran was lost, which is no fault of its recipe. One that may have brought it about is
+    /// tried only once more: it takes others with it.
     fn run_where_it_stays(&self, submission: &Submission, heard: &mut dyn FnMut(&[u8])) -> Outcome {
-        let outcome = self.runner.run(&submission.job, heard);
-        if !matches!(outcome.exit, Exit::Lost(_)) || self.runner.cancel().is_raised() {
-            return outcome;
+        let mut tries = 0;
+        loop {
+            let outcome = self.runner.run(&submission.job, heard);
+            let Exit::Lost { is_suspect, .. } = &outcome.exit else {
+                return outcome;
+            };
+            tries += if *is_suspect { LOST } else { 1 };
+            if tries > LOST || self.runner.cancel().is_raised() {
+                return outcome;
+            }
+            if !submission.resumes {
+                self.clear(submission);
+            }
         }
-        if !submission.resumes {
-            self.clear(submission);
-        }
-        self.runner.run(&submission.job, heard)
     }
 
     fn broken(&self, ticket: Ticket) -> JobEnd {

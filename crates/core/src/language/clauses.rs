@@ -111,6 +111,18 @@ impl<'a> Parser<'a> {
         }
     }
 
+    /// A clause that is one word.
+    fn of_one_word(&mut self, keyword: &str, at: At) -> Option<ClauseKind> {
+        let (what, kind): (_, fn(Word) -> ClauseKind) = match keyword {
+            "in" => ("the folder to run in", ClauseKind::In),
+            "limit" => ("a time, such as `90s` or `5m`", ClauseKind::Limit),
+            "on" => ("the place where it runs, such as `cluster`", ClauseKind::On),
+            _ => ("how often to try again, such as `2`", ClauseKind::Retry),
+        };
+        let words = self.words(at.range, at.behind);
+        self.one_word(at.span, words, keyword, what).map(kind)
+    }
+
     fn clause(&mut self, keyword: &str, at: At, owner: &str) -> Option<ClauseKind> {
         let At {
             range,
@@ -136,27 +148,13 @@ impl<'a> Parser<'a> {
                 .top_let(range, behind, span)
                 .map(|set| ClauseKind::Let(Box::new(set))),
             "env" => self.env(range, behind, span),
-            "in" => {
-                let words = self.words(range, behind);
-                self.one_word(span, words, "in", "the folder to run in")
-                    .map(ClauseKind::In)
-            }
             "when" => {
                 let words = self.words(range, behind);
                 self.condition(&words, span)
                     .map(|when| ClauseKind::When(Box::new(when)))
             }
             "takes" => self.takes(at),
-            "limit" => {
-                let words = self.words(range, behind);
-                self.one_word(span, words, "limit", "a time, such as `90s` or `5m`")
-                    .map(ClauseKind::Limit)
-            }
-            "retry" => {
-                let words = self.words(range, behind);
-                self.one_word(span, words, "retry", "how often to try again, such as `2`")
-                    .map(ClauseKind::Retry)
-            }
+            "in" | "limit" | "retry" | "on" => self.of_one_word(keyword, at),
             "terminal" => self.alone(at, ClauseKind::Terminal),
             "remember" => self.alone(at, ClauseKind::Remember),
             "stays" => self.alone(at, ClauseKind::Stays),

@@ -9,8 +9,8 @@ pub const TOP: &[&str] = &[
 /// The keywords of clauses.
 pub const CLAUSES: &[&str] = &[
     "about", "needs", "after", "each", "learn", "given", "let", "env", "in", "when", "takes",
-    "limit", "retry", "terminal", "remember", "sealed", "store", "always", "resumes", "guarded",
-    "fleeting", "stays", "ready", "steps", "finally", "recipe",
+    "limit", "retry", "on", "terminal", "remember", "sealed", "store", "always", "resumes",
+    "guarded", "fleeting", "stays", "ready", "steps", "finally", "recipe",
 ];
 
 /// What may stand first behind the `=` of a `let`, and says what kind of value it is.

@@ -280,6 +280,8 @@ pub enum ClauseKind {
     Limit(Word),
     /// `retry 2`
     Retry(Word),
+    /// `on PLACE`
+    On(Word),
     /// `terminal`
     Terminal,
     /// `remember`

@@ -30,13 +30,15 @@ pub struct ExecutionClauses<'d> {
     pub limit: Option<&'d Word>,
     /// `retry 2`
     pub retry: Option<&'d Word>,
+    /// `on PLACE`
+    pub on: Option<&'d Word>,
 }
 
 impl ExecutionClauses<'_> {
     /// Whether nothing is said.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        self.takes.is_empty() && self.limit.is_none() && self.retry.is_none()
+        self.takes.is_empty() && self.limit.is_none() && self.retry.is_none() && self.on.is_none()
     }
 }
 
@@ -117,6 +119,7 @@ impl Rare<'_> {
             takes: Vec::new(),
             limit: None,
             retry: None,
+            on: None,
         },
         terminal: false,
         remember: false,
@@ -174,6 +177,7 @@ impl<'d> Clauses<'d> {
                 }
                 ClauseKind::Limit(word) => sorted.running.limit = Some(word),
                 ClauseKind::Retry(word) => sorted.running.retry = Some(word),
+                ClauseKind::On(word) => sorted.running.on = Some(word),
                 ClauseKind::Terminal => sorted.terminal = true,
                 ClauseKind::Remember => sorted.remember = true,
                 ClauseKind::Stays => sorted.stays = true,

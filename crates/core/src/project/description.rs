@@ -6,6 +6,7 @@
 
 use std::collections::HashSet;
 
+use crate::language::ClauseKind;
 use crate::language::File;
 use crate::language::TopItem;
 use crate::language::Word;
@@ -72,6 +73,21 @@ pub struct Description {
 }
 
 impl Description {
+    /// Whether anything in it says `on PLACE`.
+    #[must_use]
+    pub fn names_places(&self) -> bool {
+        let mut items = self.parts.iter().flat_map(|part| &part.items);
+        items.any(|item| {
+            let clauses = match item {
+                TopItem::Target(target) => &target.clauses,
+                TopItem::Task(task) => &task.clauses,
+                _ => return false,
+            };
+            let mut clauses = clauses.iter();
+            clauses.any(|clause| matches!(clause.kind, ClauseKind::On(_)))
+        })
+    }
+
     /// Reads the description at the root of `disk` and all it includes. Mistakes come beside what
     /// was understood.
     pub fn read(disk: &dyn Disk) -> (Self, Vec<Diagnostic>) {

@@ -227,7 +227,10 @@ fn clause_names<'c>(clause: &'c ClauseKind, found: &mut dyn FnMut(&'c str)) {
         ClauseKind::EnvFile(env) => words(&mut [&env.file].into_iter(), found),
         ClauseKind::Learn(_, file) => words(&mut file.iter().map(|file| &**file), found),
         ClauseKind::Let(definition) => names_in(definition).for_each(found),
-        ClauseKind::In(word) | ClauseKind::Limit(word) | ClauseKind::Retry(word) => {
+        ClauseKind::In(word)
+        | ClauseKind::Limit(word)
+        | ClauseKind::On(word)
+        | ClauseKind::Retry(word) => {
             words(&mut [word].into_iter(), found);
         }
         ClauseKind::When(when) => condition(when, found),

@@ -78,10 +78,10 @@ impl<'s> BuildState<'s> {
     pub fn new(context: BuildContext<'s>, options: BuildOptions, events: EventHub<'s>) -> Self {
         Self {
             context,
-            options,
             events,
             writer: LedgerWriter::new(context.ledger, context.clock),
             places: OutputPlaces::new(context.disk, context.ledger, options.old_outputs),
+            options,
             progress: Progress::default(),
             release: None,
             watcher: None,

@@ -4,8 +4,6 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use serde::Serialize;
-
 use crate::executor::OutputTail;
 use crate::executor::job::Job;
 use crate::executor::job::JobRoom;
@@ -31,6 +29,9 @@ use crate::project::shell;
 use crate::project::task_frame::task_frame;
 use crate::project::value::Value;
 use crate::project::values::Vars;
+use crate::scheduler::job_manifest::JobManifest;
+use crate::scheduler::job_manifest::WordTexts;
+use crate::scheduler::job_manifest::groups;
 use crate::scheduler::options::RecipeMode;
 use crate::scheduler::options::WatchPlan;
 use crate::scheduler::service_plan::ServicePlan;
@@ -57,41 +58,6 @@ pub struct PreparedJob {
     pub service: Option<ServicePlan>,
     /// Its `finally:` script and the tasks of its `finally`, each a job of its own.
     pub finally: Vec<Job>,
-}
-
-/// What `HANDLOOM_JOB` names; paths are seen from the folder that the recipe runs in.
-#[derive(Serialize)]
-struct JobManifest<'a> {
-    targets: WordTexts<'a>,
-    target_groups: BTreeMap<&'a str, WordTexts<'a>>,
-    needs: WordTexts<'a>,
-    need_groups: BTreeMap<&'a str, WordTexts<'a>>,
-    variables: BTreeMap<&'a str, WordTexts<'a>>,
-    folder: &'a str,
-}
-
-/// The words of a value; none of a name that has none.
-#[derive(Default)]
-struct WordTexts<'a>(Option<&'a Value>);
-
-impl<'a> WordTexts<'a> {
-    fn of(frame: &'a Frame<'_>, name: &str) -> Self {
-        Self(frame.local(name))
-    }
-
-    fn texts(&self) -> impl Iterator<Item = &'a str> {
-        self.0.into_iter().flat_map(Value::texts)
-    }
-
-    fn joined(&self) -> String {
-        self.texts().collect::<Vec<_>>().join("\n")
-    }
-}
-
-impl Serialize for WordTexts<'_> {
-    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_seq(self.texts())
-    }
 }
 
 impl PreparedJob {
@@ -307,6 +273,10 @@ impl<'d> JobBuilder<'_, 'd> {
             Some(word) => Some(self.limit(word, frame)?),
             None => None,
         };
+        let place = match recipe.clauses.running.on {
+            Some(word) => Some(self.vars.single(word, frame)?.text.to_string()),
+            None => None,
+        };
         self.check_secrets(recipe, &text, &env)?;
         env.extend(target_env(recipe));
         let shell = shell::is_shell(&interpreter);
@@ -327,6 +297,7 @@ impl<'d> JobBuilder<'_, 'd> {
             manifest: self.manifest(recipe),
             slot: room.slot,
             cores: room.cores,
+            place,
             limit,
             terminal: recipe.clauses.terminal,
             stays: false,
@@ -485,14 +456,6 @@ fn target_env(recipe: &Recipe<'_, '_>) -> Vec<(String, String)> {
         (name, WordTexts::of(recipe.frame, label).joined())
     }));
     env
-}
-
-/// The words under each label.
-fn groups<'a>(labels: &[&'a str], frame: &'a Frame<'_>) -> BTreeMap<&'a str, WordTexts<'a>> {
-    let labels = labels.iter();
-    labels
-        .map(|label| (*label, WordTexts::of(frame, label)))
-        .collect()
 }
 
 fn labels<'n>(groups: impl Iterator<Item = &'n Option<Name>>) -> Vec<&'n str> {

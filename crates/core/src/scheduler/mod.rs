@@ -2,6 +2,7 @@
 
 pub mod event;
 pub mod job_builder;
+mod job_manifest;
 
 mod build;
 mod build_state;
@@ -60,6 +61,7 @@ pub use options::BuildError;
 pub use options::BuildOptions;
 pub use options::OldOutputs;
 pub use options::OnFailure;
+pub use options::PlaceSupply;
 pub use options::RecipeMode;
 pub use recovery::Recovered;
 pub use recovery::RecoveryError;

@@ -102,7 +102,7 @@ impl WatchPlan {
 }
 
 /// How to run.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct BuildOptions {
     /// Jobs that may run at once.
     pub jobs: usize,
@@ -116,6 +116,10 @@ pub struct BuildOptions {
     pub twice: bool,
     /// Memory that jobs may use together.
     pub memory: ByteSize,
+    /// Where else jobs can run, for those that name a place.
+    pub places: Vec<PlaceSupply>,
+    /// Whether all run at one place, whatever they name: it is what `jobs` and `memory` are of.
+    pub is_one_place: bool,
     /// Tell what jobs print as it comes.
     pub live: bool,
     /// What becomes of old outputs meanwhile.
@@ -124,6 +128,17 @@ pub struct BuildOptions {
     pub recipes: RecipeMode,
     /// The number of this run, under which logs are written; none for no logs.
     pub run: Option<u64>,
+}
+
+/// How much a place has.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PlaceSupply {
+    /// Its name, as `on` has it.
+    pub name: String,
+    /// Cores of all its workers.
+    pub cores: usize,
+    /// Memory of all its workers.
+    pub memory: ByteSize,
 }
 
 impl Default for BuildOptions {
@@ -136,6 +151,8 @@ impl Default for BuildOptions {
             again: false,
             twice: false,
             memory: ByteSize::UNLIMITED,
+            places: Vec::new(),
+            is_one_place: false,
             live: false,
             old_outputs: OldOutputs::default(),
             recipes: RecipeMode::default(),

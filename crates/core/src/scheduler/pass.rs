@@ -141,9 +141,9 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
 
     /// Runs what is active.
     fn dispatch(&mut self) -> Result<(), BuildError> {
-        let options = self.state.options;
-        let mut resources = ResourcePool::new(self.view.vars, options.jobs, options.memory)
-            .ok_or_else(BuildError::reported)?;
+        let options = self.state.options.clone();
+        let mut resources =
+            ResourcePool::new(self.view.vars, &options).ok_or_else(BuildError::reported)?;
         let uses = resources
             .uses(&self.view, &self.active)
             .ok_or_else(BuildError::reported)?;
@@ -163,7 +163,9 @@ impl<'b, 's, 'p, 'd> Pass<'b, 's, 'p, 'd> {
         let context = ExecutionContext {
             disk: self.state.context.disk,
             clock: self.state.context.clock,
-            slots: options.jobs.min(queue.open).max(1),
+            slots: (options.jobs + resources.slots_elsewhere())
+                .min(queue.open)
+                .max(1),
             live: options.live,
             hold: &hold,
         };

@@ -12,6 +12,7 @@ use crate::project::decl::Decl;
 use crate::project::frame::Frame;
 use crate::project::values::Vars;
 use crate::scheduler::job_builder::PreparedJob;
+use crate::scheduler::options::BuildOptions;
 use crate::scheduler::pass_view::PassView;
 use crate::text::Diagnostic;
 use crate::world::ByteSize;
@@ -46,13 +47,26 @@ pub struct ResourcePool {
     /// Every combination that steps take.
     uses: Vec<ResourceUse>,
     known: HashMap<ResourceUse, ResourceUseId>,
+    /// The names of the places; each has cores and memory behind those of this machine.
+    places: Vec<String>,
+    /// Whether places that are named do not count.
+    is_one_place: bool,
 }
 
 impl ResourcePool {
-    /// The supplies of a description, with so many cores and so much memory unless it says less. `None` when an amount is wrong, which is reported.
-    pub fn new(vars: &Vars<'_>, cores: usize, memory: ByteSize) -> Option<Self> {
+    /// The supplies of a description, with as many cores and as much memory as there are unless it says less. `None` when an amount
+    /// is wrong, which is reported.
+    pub fn new(vars: &Vars<'_>, options: &BuildOptions) -> Option<Self> {
         let mut names = vec!["cores".to_owned(), "memory".to_owned()];
-        let mut total = vec![cores as u64, memory.bytes()];
+        let mut total = vec![options.jobs as u64, options.memory.bytes()];
+        for place in &options.places {
+            // No supply of a description has a slash in its name.
+            names.extend([
+                format!("{}/cores", place.name),
+                format!("{}/memory", place.name),
+            ]);
+            total.extend([place.cores as u64, place.memory.bytes()]);
+        }
         for (index, part) in vars.description.parts.iter().enumerate() {
             let part_id = crate::project::PartId(u32::try_from(index).unwrap_or(u32::MAX));
             for item in &part.items {
@@ -77,6 +91,12 @@ impl ResourcePool {
             total,
             uses: Vec::new(),
             known: HashMap::new(),
+            places: options
+                .places
+                .iter()
+                .map(|place| place.name.clone())
+                .collect(),
+            is_one_place: options.is_one_place,
         })
     }
 
@@ -121,11 +141,15 @@ impl ResourcePool {
         clauses: &Clauses<'_>,
         frame: &Frame<'_>,
     ) -> Option<ResourceUseId> {
-        let mut uses: ResourceUse = vec![(CORES, 1)];
+        let first = self.of_place(vars, clauses, frame)?;
+        let mut uses: ResourceUse = vec![(first + CORES, 1)];
         for (name, word) in &clauses.running.takes {
-            let number = self.names.iter().position(|known| **known == *name.text)?;
+            let mut number = self.names.iter().position(|known| **known == *name.text)?;
+            if number <= MEMORY {
+                number += first;
+            }
             let wanted = amount(vars, &name.text, word, frame)?;
-            if wanted > self.total[number] && number > MEMORY {
+            if wanted > self.total[number] && number >= self.elastic() {
                 vars.report(
                     Diagnostic::error(
                         word.span,
@@ -157,17 +181,50 @@ impl ResourcePool {
         Some(id)
     }
 
+    /// The first of the supplies of where a target or task runs: its cores, and behind them its memory.
+    fn of_place(&self, vars: &Vars<'_>, clauses: &Clauses<'_>, frame: &Frame<'_>) -> Option<usize> {
+        let Some(word) = clauses.running.on.filter(|_| !self.is_one_place) else {
+            return Some(CORES);
+        };
+        let name = vars.single(word, frame)?.text;
+        let Some(place) = self.places.iter().position(|known| **known == *name) else {
+            let help = format!(
+                "`[place.{name}]` in your settings says how it is reached (docs/cluster.md); `--on here` runs all of it on this machine"
+            );
+            let title = format!("there is no place `{name}` in the settings");
+            vars.report(Diagnostic::error(word.span, title).help(help));
+            return None;
+        };
+        Some(2 * (place + 1))
+    }
+
+    /// Of what comes before this number, who wants more than there is gets all of it.
+    fn elastic(&self) -> usize {
+        2 * (self.places.len() + 1)
+    }
+
+    /// How many jobs can run at once at the places that are used.
+    pub fn slots_elsewhere(&self) -> usize {
+        let is_used = |number: usize| self.uses.iter().flatten().any(|(used, _)| *used == number);
+        let cores = (2..self.elastic())
+            .step_by(2)
+            .filter(|&number| is_used(number));
+        cores
+            .map(|number| usize::try_from(self.total[number]).unwrap_or(usize::MAX))
+            .sum()
+    }
+
     /// How many cores a job may use.
     pub fn cores(&self, uses: ResourceUseId) -> u64 {
         let mut uses = self.uses[uses.index()].iter();
-        uses.find(|(number, _)| *number == CORES)
+        uses.find(|(number, _)| *number < self.elastic() && number % 2 == CORES)
             .map_or(1, |(_, amount)| *amount)
     }
 
     /// How much memory a job said that it takes; none when it did not say.
     pub fn memory(&self, uses: ResourceUseId) -> Option<ByteSize> {
         let mut uses = self.uses[uses.index()].iter();
-        let memory = uses.find(|(number, _)| *number == MEMORY);
+        let memory = uses.find(|(number, _)| *number < self.elastic() && number % 2 == MEMORY);
         memory.map(|(_, amount)| ByteSize(*amount))
     }
 

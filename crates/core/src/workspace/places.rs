@@ -9,6 +9,7 @@ use crate::executor::cluster::Allocation;
 use crate::executor::cluster::BatchScheduler;
 use crate::executor::cluster::slurm::Slurm;
 use crate::project::amount_of;
+use crate::scheduler::PlaceSupply;
 use crate::text::duration;
 use crate::world::ByteSize;
 
@@ -91,6 +92,16 @@ impl PlaceSettings {
         usize::try_from(self.cores)
             .unwrap_or(1)
             .saturating_mul(self.most)
+    }
+
+    /// How much it has, for those that name it.
+    #[must_use]
+    pub fn supply(&self, name: &str) -> PlaceSupply {
+        PlaceSupply {
+            name: name.to_owned(),
+            cores: self.slots().min(4096),
+            memory: self.memory(),
+        }
     }
 
     /// Memory of all workers, when all are there; as much as is wished, when it is not said.

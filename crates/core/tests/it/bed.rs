@@ -61,7 +61,7 @@ pub fn describe(
 }
 
 /// Who runs jobs, by which clock, and how.
-#[derive(Clone, Copy)]
+#[derive(Clone)]
 pub struct Bed<'a> {
     pub machine: &'a Machine,
     pub executor: &'a dyn Executor,
@@ -99,7 +99,7 @@ impl<'a> Bed<'a> {
         };
         let events = EventHub::new(self.clock).direct(|told: &TimedEvent| note(&told.event));
         let watcher = watcher.map(|watcher| -> &mut dyn RunWatcher { watcher });
-        drive(&mut Build::new(context, self.options, events).watched(watcher))
+        drive(&mut Build::new(context, self.options.clone(), events).watched(watcher))
     }
 
     /// One whole run, from opening the ledger.

@@ -35,6 +35,7 @@ const PIECES: &[&str] = &[
     "when ",
     "takes ",
     "limit 9s",
+    "on cluster",
     "retry 2",
     "terminal",
     "remember",

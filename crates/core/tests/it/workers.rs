@@ -194,6 +194,7 @@ impl Bench {
             manifest: "{}".to_owned(),
             slot: SlotId::at(slot),
             cores,
+            place: None,
             limit: None,
             terminal: false,
             stays: false,
@@ -234,7 +235,12 @@ fn jobs_run_there_as_they_do_here() {
         0,
         "all have left by themselves"
     );
-    assert!(!bench.folder.path().join("jobs/submitted").exists());
+    let left = std::fs::read_dir(bench.folder.path().join("jobs")).unwrap();
+    let left = left.map(|entry| entry.unwrap().file_name().into_string().unwrap());
+    let left: Vec<String> = left
+        .filter(|name| name.starts_with("submitted") || name.starts_with("seen"))
+        .collect();
+    assert!(left.is_empty(), "{left:?}");
 }
 
 /// Workers are asked for as jobs wait, never more than there may be, and nobody gets more cores than there are.

@@ -31,7 +31,8 @@ impl WorkerPool {
                 return;
             }
             let cores = self.options.allocation.cores;
-            let coming = state.pending.len() as u64 * cores;
+            let free: u64 = state.workers.iter().map(|lane| lane.free).sum();
+            let coming = free + state.pending.len() as u64 * cores;
             let there = state.workers.len() + state.pending.len();
             let is_wanted =
                 state.wanted > coming && there < self.options.most && state.fault.is_none();
@@ -141,7 +142,14 @@ impl WorkerPool {
         pending.retain(|id| match states.get(id) {
             Some(AllocationState::Waiting(_) | AllocationState::Running) => true,
             Some(AllocationState::Never(reason)) => {
-                fault = Some(format!("no worker will ever start at `{}`: {reason}", self.options.name));
+                // Looked at twice: a scheduler that has just taken it in may not know the reason yet.
+                if state.doubted.as_ref() == Some(id) {
+                    fault = Some(format!(
+                        "no worker will ever start at `{}`: {reason}",
+                        self.options.name
+                    ));
+                }
+                state.doubted = Some(id.clone());
                 true
             }
             Some(AllocationState::Ended(how)) => {

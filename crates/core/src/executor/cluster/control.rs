@@ -21,33 +21,64 @@ use crate::executor::job::Outcome;
 use crate::executor::local::LocalExecutor;
 use crate::executor::thread_pool::JobRunner;
 
-/// Jobs on a cluster; tasks that have the terminal, or stay, and what puts in order run on this machine.
+/// Jobs on this machine and at places with workers. Tasks that have the terminal, or stay, and what puts in order run on
+/// this machine in any case.
 pub struct ClusterExecutor {
     local: LocalExecutor,
-    pool: Arc<WorkerPool>,
+    pools: Vec<Arc<WorkerPool>>,
+    /// Whether all else runs at the first place, whatever it names.
+    is_one_place: bool,
 }
 
 impl ClusterExecutor {
-    /// Workers of this place; `local` runs what stays here.
+    /// All jobs at one place; `local` runs what stays here.
     #[must_use]
     pub fn new(
         local: LocalExecutor,
         options: PlaceOptions,
         scheduler: Box<dyn BatchScheduler>,
     ) -> Self {
-        let digest = blake3::hash(options.root.as_os_str().as_encoded_bytes()).to_hex();
-        let pool = WorkerPool {
-            name: format!("handloom-{}", &digest[..12]),
-            token: token(),
-            options,
-            scheduler,
-            state: Mutex::default(),
-            changed: Condvar::new(),
+        let mut executor = Self::of_places(local, vec![(options, scheduler)]);
+        executor.is_one_place = true;
+        executor
+    }
+
+    /// Jobs that name one of these places there, the others here.
+    #[must_use]
+    pub fn of_places(
+        local: LocalExecutor,
+        places: Vec<(PlaceOptions, Box<dyn BatchScheduler>)>,
+    ) -> Self {
+        let pool = |(options, scheduler): (PlaceOptions, Box<dyn BatchScheduler>)| {
+            let mut hasher = blake3::Hasher::new();
+            hasher.update(options.root.as_os_str().as_encoded_bytes());
+            hasher.update(&[0]).update(options.name.as_bytes());
+            Arc::new(WorkerPool {
+                name: format!("handloom-{}", &hasher.finalize().to_hex()[..12]),
+                token: token(),
+                options,
+                scheduler,
+                state: Mutex::default(),
+                changed: Condvar::new(),
+            })
         };
         Self {
             local,
-            pool: Arc::new(pool),
+            pools: places.into_iter().map(pool).collect(),
+            is_one_place: false,
         }
+    }
+
+    /// The workers that a job is for; none when it runs on this machine.
+    fn pool_of(&self, job: &Job) -> Option<&Arc<WorkerPool>> {
+        if job.terminal || job.stays || job.shielded || job.stop.is_some() {
+            return None;
+        }
+        if self.is_one_place {
+            return self.pools.first();
+        }
+        let place = job.place.as_ref()?;
+        self.pools.iter().find(|pool| pool.options.name == *place)
     }
 }
 
@@ -82,21 +113,25 @@ impl JobRunner for ClusterExecutor {
 
     fn prepare(&self) -> io::Result<()> {
         JobRunner::prepare(&self.local)?;
-        self.pool.begin()
+        // Nobody else works in the project now, and none of these has begun.
+        self.pools.iter().for_each(|pool| pool.recover());
+        Ok(())
     }
 
     fn finish(&self) -> io::Result<Vec<String>> {
-        self.pool.end();
+        self.pools.iter().for_each(|pool| pool.end());
         JobRunner::finish(&self.local)
     }
 
     fn run(&self, job: &Job, heard: &mut dyn FnMut(&[u8])) -> Outcome {
-        let is_of_here = job.terminal || job.stays || job.shielded || job.stop.is_some();
-        if is_of_here {
+        let Some(pool) = self.pool_of(job) else {
             return self.local.run(job, heard);
-        }
+        };
         let cancel = JobRunner::cancel(self);
-        let worker = match self.pool.take(job.cores, cancel) {
+        let taken = pool
+            .begin()
+            .map_err(|error| format!("no worker can be listened for: {error}"));
+        let worker = match taken.and_then(|()| pool.take(job.cores, cancel)) {
             Ok(Some(worker)) => worker,
             Ok(None) => {
                 return Outcome {
@@ -107,11 +142,11 @@ impl JobRunner for ClusterExecutor {
             Err(fault) => return Outcome::silent(Exit::NotStarted(fault)),
         };
         let outcome = self.run_on(&worker, job, heard);
-        self.pool.give_back(&worker, job.cores);
+        pool.give_back(&worker, job.cores);
         let hello = &worker.hello;
         let mut outcome = outcome.unwrap_or_else(|| {
-            self.pool.await_end(&hello.allocation);
-            Outcome::silent(self.pool.how_lost(hello))
+            pool.await_end(&hello.allocation);
+            Outcome::silent(pool.how_lost(hello))
         });
         outcome.node = Some(hello.node.clone());
         outcome
@@ -152,6 +187,6 @@ impl ClusterExecutor {
 
 impl Drop for ClusterExecutor {
     fn drop(&mut self) {
-        self.pool.end();
+        self.pools.iter().for_each(|pool| pool.end());
     }
 }

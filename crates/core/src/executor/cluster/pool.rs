@@ -78,6 +78,8 @@ pub struct WorkerPoolState {
     /// Cores that jobs wait for.
     pub wanted: u64,
     pub failures: usize,
+    /// One that, at the last look, would never start.
+    pub doubted: Option<AllocationId>,
     /// Since when the scheduler does not answer.
     pub away_since: Option<Instant>,
     /// Why no job can run there.
@@ -92,17 +94,22 @@ pub struct Lane {
 }
 
 impl WorkerPool {
-    /// Listens for workers; ends what an earlier run left in the queue.
+    /// Ends what a run that was killed left in the queue.
+    pub fn recover(&self) {
+        if self.note().exists() {
+            // Its workers end by themselves, what still waits does not.
+            let _ = self.scheduler.cancel(&self.name);
+        }
+        self.clear();
+    }
+
+    /// Listens for workers, from the first job on.
     pub fn begin(self: &Arc<Self>) -> io::Result<()> {
         let mut state = lock(&self.state);
         if state.port.is_some() {
             return Ok(());
         }
-        if self.note().exists() {
-            // A run was killed here; its workers end by themselves, what still waits does not.
-            let _ = self.scheduler.cancel(&self.name);
-        }
-        self.clear();
+
         let listener = TcpListener::bind(("0.0.0.0", 0))?;
         state.port = Some(listener.local_addr()?.port());
         own::open(&self.mark(), own::options().create(true).write(true))?;
@@ -132,7 +139,9 @@ impl WorkerPool {
 
     /// What says that something may be in the queue.
     pub fn note(&self) -> PathBuf {
-        self.options.scratch.join("submitted")
+        self.options
+            .scratch
+            .join(format!("submitted-{}", self.name))
     }
 
     /// What a worker must see.
@@ -289,7 +298,8 @@ impl WorkerPool {
             .unwrap_or_default()
             .to_lowercase();
         let has = |word: &str| said.contains(word);
-        let why = if has("memory") || has("oom") {
+        let is_suspect = has("memory") || has("oom");
+        let why = if is_suspect {
             ": its jobs held more memory than it was given"
         } else if has("time limit") {
             ": its time was over"
@@ -298,7 +308,10 @@ impl WorkerPool {
         } else {
             ""
         };
-        Exit::Lost(format!("the worker on {} was lost{why}", hello.node))
+        Exit::Lost {
+            why: format!("the worker on {} was lost{why}", hello.node),
+            is_suspect,
+        }
     }
 
     /// Lets all workers go, and takes what waits out of the queue.

@@ -34,8 +34,8 @@ const REACHED_WITHIN: Duration = Duration::from_secs(10);
 /// A signal to ask jobs with when the run is gone: SIGTERM, as POSIX numbers it.
 const TERMINATE: i32 = 15;
 
-/// SIGKILL.
-const KILL: i32 = 9;
+/// A signal that ends a job of this worker as well as the worker is noticed here within so long.
+const NOTICED_WITHIN: Duration = Duration::from_millis(150);
 
 /// What a worker is told when it is begun.
 #[derive(Clone, Debug)]
@@ -130,10 +130,11 @@ impl Wish<'_> {
         self.executor.control().token().is_raised() && !self.is_of_run.load(Ordering::SeqCst)
     }
 
-    /// Whether a job that ended so was ended by the scheduler. Its signal reaches the job and this process in any order.
+    /// Whether a job that ended so was ended by the scheduler. Its signal reaches the job and this process in any order, and
+    /// what a job makes of it is its own affair: any failure may be that.
     fn has_ended(&self, exit: &Exit) -> bool {
-        if matches!(exit, Exit::Signal(TERMINATE | KILL)) && !self.is_of_scheduler() {
-            std::thread::sleep(Duration::from_millis(150));
+        if *exit != Exit::Status(0) && !self.is_of_scheduler() {
+            std::thread::sleep(NOTICED_WITHIN);
         }
         self.is_of_scheduler()
     }
