@@ -91,7 +91,7 @@ fn general(read_only: &ReadOnlyProject<'_, '_>) -> Vec<SettingJson> {
 /// What can be set, by the user or by the project.
 fn set(workspace: &Workspace) -> Vec<SettingJson> {
     let settings = &workspace.settings;
-    let setting = |name: &'static str, value: Vec<String>, is_set: bool, otherwise: &str| {
+    let setting = |name: &str, value: Vec<String>, is_set: bool, otherwise: &str| {
         let mut places = workspace.from_project.places.iter();
         let variable = STORE_KEYS.iter().find(|key| key.name == name);
         let variable = variable.map(StoreKeyword::variable);
@@ -159,6 +159,13 @@ fn set(workspace: &Workspace) -> Vec<SettingJson> {
         let is_set = set.is_some();
         let value = set.unwrap_or_else(|| store_default(key.name, workspace));
         setting(key.name, vec![without_credentials(&value)], is_set, without)
+    }));
+    let mut places: Vec<_> = settings.place.iter().collect();
+    places.sort_by_key(|(name, _)| *name);
+    all.extend(places.into_iter().map(|(name, place)| SettingJson {
+        name: format!("place.{name}"),
+        value: vec![format!("{} x {} cores", place.most, place.cores)],
+        from: "the user's settings".to_owned(),
     }));
     all
 }

@@ -118,6 +118,8 @@ target once
     if [ -e again ]; then echo whole > once; else touch again; sleep 30; fi
 target stubborn
   recipe: trap '' TERM; touch begun; sleep 41.7; touch stubborn
+target private
+  recipe: env | grep -c HANDLOOM_WORKER > private || true
 target facts
   let what = "a 'word'"
   env SAID = @{what}
@@ -143,10 +145,12 @@ fn ends_are_told_apart(cluster: &Cluster) {
         ("sealed", 0, &["made  sealed"]),
         ("seen", 0, &["in.txt"]),
         ("facts", 0, &["made  facts"]),
+        ("private", 0, &["made  private"]),
         ("talk", 0, &["talked on this machine"]),
     ] {
         cluster.run(&bed, &[target]).status(status).says(says);
     }
+    assert_eq!(bed.read("private"), "0\n", "a worker's token is its own");
     assert_eq!(bed.read("facts"), "1\na 'word' 1\n");
     cluster
         .run(&bed, &["seen", "sealed", "facts"])
@@ -162,6 +166,12 @@ fn ends_are_told_apart(cluster: &Cluster) {
 
 /// Where a job ran is told, in the events, in the history and in the report.
 fn nodes_are_told(cluster: &Cluster) {
+    let bed = Bed::new("");
+    let mut command = bed.command(&["settings"]);
+    command.env("XDG_CONFIG_HOME", cluster.folder.path());
+    bed.finish(command, &["settings"])
+        .status(0)
+        .says(&["place.cluster", "2 x 2 cores"]);
     let bed = Bed::new(
         "target out/<n>\n  each n in 1 2 3 4 5 6 7 8\n  recipe: echo $SLURMD_NODENAME; sleep 0.2; touch @{target}\n",
     );

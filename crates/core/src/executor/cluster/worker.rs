@@ -37,6 +37,16 @@ const TERMINATE: i32 = 15;
 /// A signal that ends a job of this worker as well as the worker is noticed here within so long.
 const NOTICED_WITHIN: Duration = Duration::from_millis(150);
 
+/// The environment variables by which a worker is told what it needs to know, and which its jobs do not have.
+pub const OWN_ENV: [&str; 6] = [
+    "HANDLOOM_WORKER_TOKEN",
+    "HANDLOOM_WORKER_ADDRESS",
+    "HANDLOOM_WORKER_ROOT",
+    "HANDLOOM_WORKER_SCRATCH",
+    "HANDLOOM_WORKER_MARK",
+    "HANDLOOM_WORKER_CORES",
+];
+
 /// What a worker is told when it is begun.
 #[derive(Clone, Debug)]
 pub struct WorkerOptions {
@@ -87,7 +97,8 @@ pub fn serve(options: &WorkerOptions, aim: impl FnOnce(&Arc<ProcessControl>)) ->
     let executor = LocalExecutor::new(options.root.clone(), options.scratch.clone())
         .with_grace(manner.grace)
         .with_sealed_reads(manner.sealed_reads)
-        .with_terminal_output(manner.columns);
+        .with_terminal_output(manner.columns)
+        .without_env(&OWN_ENV);
     aim(executor.control());
     let writer = Mutex::new(stream.try_clone()?);
     let ended = AtomicBool::new(false);

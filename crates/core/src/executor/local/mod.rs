@@ -94,6 +94,8 @@ pub struct LocalExecutor {
     sealed_reads: Vec<String>,
     /// How wide the terminal is that jobs write to; none when they write to a pipe.
     columns: Option<u16>,
+    /// Variables of this process that are none of a job's business.
+    hidden: &'static [&'static str],
 }
 
 impl LocalExecutor {
@@ -112,7 +114,14 @@ impl LocalExecutor {
             has_terminal: File::open("/dev/tty").is_ok(),
             sealed_reads: Vec::new(),
             columns: None,
+            hidden: &[],
         }
+    }
+
+    /// Jobs do not have these environment variables.
+    #[must_use]
+    pub fn without_env(self, hidden: &'static [&'static str]) -> Self {
+        Self { hidden, ..self }
     }
 
     /// What jobs print goes to a pseudo-terminal with so many columns, so that compilers and others colour it.
@@ -207,6 +216,9 @@ impl LocalExecutor {
             command.arg(self.script_file(job, &job.script)?);
         }
         command.current_dir(self.root.join(os(&job.folder)));
+        for name in self.hidden {
+            command.env_remove(name);
+        }
         command.env("HANDLOOM_CORES", job.cores.to_string());
         if self.columns.is_some() && !job.terminal {
             // On what is a terminal for it, a program may show its output by one that waits for keys.
