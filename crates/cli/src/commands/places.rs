@@ -98,6 +98,7 @@ fn place_options(
             grace: workspace.settings.grace(),
             sealed_reads: workspace.settings.sealed_read.clone(),
             columns,
+            idle: settings.idle(),
         },
     })
 }

@@ -58,6 +58,8 @@ struct LiveJob {
     usual: Option<Duration>,
     /// Whether nobody waits for its end.
     stays: bool,
+    /// The place that it runs at, when that is not here.
+    place: Option<String>,
     tail: OutputTail,
 }
 
@@ -107,6 +109,7 @@ impl Board {
                 step,
                 usual,
                 stays,
+                place,
                 tail,
                 ..
             } => {
@@ -118,6 +121,7 @@ impl Board {
                     since: now,
                     usual: *usual,
                     stays: *stays,
+                    place: place.as_deref().map(text::safe),
                     tail: tail.clone(),
                 });
                 if *stays {
@@ -132,6 +136,7 @@ impl Board {
                 since: now,
                 usual: *usual,
                 stays: false,
+                place: None,
                 tail: OutputTail::default(),
             }),
             Event::Spared { usual, .. } => self.close(*usual, None),
@@ -245,6 +250,9 @@ fn job_line(job: &LiveJob, now: Instant, width: usize, theme: Theme) -> String {
         time.push_str(", stays");
     } else if let Some(usual) = job.usual {
         time.push_str(&format!(", usually {}", text::seconds(usual)));
+    }
+    if let Some(place) = &job.place {
+        time.push_str(&format!(", on {place}"));
     }
     let room = width.saturating_sub(INDENT.len() + time.len() + 2).max(8);
     let name = cut(&job.name, room);
@@ -498,6 +506,7 @@ mod tests {
             slot: handloom_core::executor::SlotId::default(),
             terminal: false,
             stays: false,
+            place: None,
             tail: OutputTail::default(),
         }
     }

@@ -302,6 +302,8 @@ pub enum Event {
         terminal: bool,
         /// Whether it goes on beside others, which do not wait for its end.
         stays: bool,
+        /// The place that it runs at, when that is not where the run is.
+        place: Option<String>,
         /// What it printed last, while it runs.
         tail: OutputTail,
     },

@@ -233,6 +233,11 @@ impl JobStarter<'_, '_, '_, '_> {
             slot: prepared.job.slot,
             terminal: prepared.job.terminal,
             stays: prepared.job.stays,
+            place: prepared
+                .job
+                .place
+                .clone()
+                .filter(|_| !self.state.options.is_one_place),
             tail: prepared.job.tail.clone(),
         }
     }

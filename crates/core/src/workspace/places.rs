@@ -30,6 +30,9 @@ pub struct PlaceSettings {
     /// How long a worker may last.
     #[serde(default = "hour")]
     pub time: String,
+    /// A worker that has had nothing to do for so long leaves.
+    #[serde(default = "minute")]
+    pub idle: String,
     /// Memory of one worker, such as `4G`.
     pub memory: Option<String>,
     /// Further words for the scheduler.
@@ -57,6 +60,10 @@ fn few() -> usize {
     4
 }
 
+fn minute() -> String {
+    "1m".to_owned()
+}
+
 fn hour() -> String {
     "1h".to_owned()
 }
@@ -77,6 +84,9 @@ impl PlaceSettings {
         }
         if duration(&self.time).is_none() {
             return Some((format!("time = \"{}\"", self.time), "a time such as `30m`"));
+        }
+        if duration(&self.idle).is_none() {
+            return Some((format!("idle = \"{}\"", self.idle), "a time such as `1m`"));
         }
         match memory {
             Some(memory) if amount_of("memory", memory).is_none() => {
@@ -112,6 +122,12 @@ impl PlaceSettings {
             .as_deref()
             .and_then(|memory| amount_of("memory", memory));
         ByteSize(one.map_or(u64::MAX, |one| one.saturating_mul(self.most as u64)))
+    }
+
+    /// How long a worker may have nothing to do.
+    #[must_use]
+    pub fn idle(&self) -> Duration {
+        duration(&self.idle).unwrap_or_default()
     }
 
     /// What a worker is asked for with.

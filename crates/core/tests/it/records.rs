@@ -38,6 +38,7 @@ fn began(step: &str) -> Event {
         slot: SlotId::default(),
         terminal: false,
         stays: false,
+        place: None,
         tail: OutputTail::default(),
     }
 }

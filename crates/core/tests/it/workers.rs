@@ -150,6 +150,16 @@ impl Bench {
     }
 
     fn executor(&self, treats: Treats, cores: u64, most: usize) -> ClusterExecutor {
+        self.executor_with(treats, cores, most, Duration::ZERO)
+    }
+
+    fn executor_with(
+        &self,
+        treats: Treats,
+        cores: u64,
+        most: usize,
+        idle: Duration,
+    ) -> ClusterExecutor {
         let root = self.folder.path().to_owned();
         let scratch = root.join("jobs");
         let options = PlaceOptions {
@@ -166,6 +176,7 @@ impl Bench {
             },
             manner: WorkerManner {
                 grace: Duration::from_millis(300),
+                idle,
                 ..WorkerManner::default()
             },
         };
@@ -353,5 +364,20 @@ fn the_wish_to_end_reaches_them() {
         assert!(waiting.join().unwrap());
     });
     assert!(!bench.folder.path().join("never").exists());
+    JobRunner::finish(&executor).unwrap();
+}
+
+/// A worker that has nothing to do leaves, and another comes when there is something.
+#[test]
+fn an_idle_worker_leaves() {
+    let bench = Bench::new();
+    let idle = Duration::from_millis(300);
+    let executor = bench.executor_with(Treats::Well, 1, 1, idle);
+    for round in 1..=2 {
+        let (exit, _) = exit(&executor, &bench.job(0, 1, "sleep 0.5"));
+        assert_eq!(exit, Exit::Status(0), "one that is busy stays");
+        assert_eq!(lock(&bench.asked).len(), round);
+        std::thread::sleep(3 * idle);
+    }
     JobRunner::finish(&executor).unwrap();
 }

@@ -50,6 +50,8 @@ pub struct WorkerManner {
     pub sealed_reads: Vec<String>,
     /// How wide the terminal is that they write to, when they do.
     pub columns: Option<u16>,
+    /// A worker that has had nothing to do for so long leaves; never, when it is nothing.
+    pub idle: Duration,
 }
 
 /// From a worker.

@@ -8,6 +8,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::Mutex;
 use std::sync::atomic::AtomicBool;
+use std::sync::atomic::AtomicUsize;
 use std::sync::atomic::Ordering;
 use std::thread::Scope;
 use std::time::Duration;
@@ -105,14 +106,21 @@ pub fn serve(options: &WorkerOptions, aim: impl FnOnce(&Arc<ProcessControl>)) ->
     let wish = Wish {
         executor: &executor,
         is_of_run: AtomicBool::new(false),
+        jobs: AtomicUsize::new(0),
     };
+    let idle = manner.idle;
     std::thread::scope(|scope| {
         scope.spawn(|| {
-            let mut last = Instant::now();
+            let (mut last, mut busy) = (Instant::now(), Instant::now());
             while !ended.load(Ordering::SeqCst) {
                 std::thread::sleep(Duration::from_millis(50));
-                if wish.is_of_scheduler() {
-                    // The scheduler ends this worker: its jobs are to run elsewhere, and are no failures.
+                if wish.jobs.load(Ordering::SeqCst) > 0 {
+                    busy = Instant::now();
+                }
+                let is_idle = !idle.is_zero() && busy.elapsed() >= idle;
+                if is_idle || wish.is_of_scheduler() {
+                    // Idle, it is in others' way. When the scheduler ends it, its jobs are to run elsewhere, and are no
+                    // failures. So is one that is being sent just now.
                     let _ = lock(&writer).shutdown(Shutdown::Both);
                 }
                 if last.elapsed() >= HEARTBEAT {
@@ -134,6 +142,8 @@ struct Wish<'e> {
     executor: &'e LocalExecutor,
     /// Whether it is the run that controls.
     is_of_run: AtomicBool,
+    /// Jobs that run.
+    jobs: AtomicUsize,
 }
 
 impl Wish<'_> {
@@ -196,6 +206,7 @@ fn take_jobs<'scope, 'env>(
                     seal: seal.map(Arc::new),
                     ..*job
                 };
+                wish.jobs.fetch_add(1, Ordering::SeqCst);
                 scope.spawn(move || {
                     let mut heard = |bytes: &[u8]| {
                         // A run that is gone is found out by who reads.
@@ -207,6 +218,7 @@ fn take_jobs<'scope, 'env>(
                         let ended = FromWorker::Ended(id, Box::new(outcome));
                         let _ = send(&mut *lock(writer), &ended);
                     }
+                    wish.jobs.fetch_sub(1, Ordering::SeqCst);
                 });
             }
             Ok(ToWorker::Cancel(level, signal)) => {
