@@ -8,14 +8,12 @@ use handloom_core::executor::cluster::wire::WorkerManner;
 use handloom_core::scheduler::PlaceSupply;
 use handloom_core::text::nearest;
 use handloom_core::workspace::Workspace;
+use handloom_core::workspace::places::HERE;
 use handloom_core::workspace::places::PlaceSettings;
 
 use crate::arguments::RunningArguments;
 use crate::failure::CommandError;
 use crate::ui::Ui;
-
-/// What `--on` calls the machine where it is typed.
-const HERE: &str = "here";
 
 /// Where jobs run.
 pub enum Place {

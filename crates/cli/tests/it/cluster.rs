@@ -327,6 +327,7 @@ fn what_never_starts_is_said(cluster: &Cluster) {
         ("\"10m\"", "\"soon\"", "it is a time such as `30m`"),
         ("\"600M\"", "\"much\"", "it is an amount such as `4G`"),
         ("\"slurm\"", "\"other\"", "can't be understood"),
+        ("[place.cluster]", "[place.here]", "has a place `here`"),
     ] {
         cluster.with_settings(from, to, || {
             let _ = cluster.run(&bed, &["exit"]).status(2).says(&[says]);

@@ -13,6 +13,9 @@ use crate::scheduler::PlaceSupply;
 use crate::text::duration;
 use crate::world::ByteSize;
 
+/// What `--on` calls the machine where it is typed.
+pub const HERE: &str = "here";
+
 /// A place.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]

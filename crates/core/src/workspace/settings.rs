@@ -11,6 +11,7 @@ use crate::scheduler::RecipeMode;
 use crate::store::shared::without_credentials;
 use crate::text::duration;
 use crate::workspace::error::WorkspaceError;
+use crate::workspace::places::HERE;
 use crate::workspace::places::PlaceSettings;
 use crate::workspace::store_settings::StoreSettings;
 use crate::workspace::user::UserFolders;
@@ -199,6 +200,12 @@ pub fn read(user: &UserFolders) -> Result<Settings, WorkspaceError> {
         .place
         .iter()
         .find_map(|(name, place)| Some((name, place.wrong()?)));
+    if settings.place.contains_key(HERE) {
+        return Err(WorkspaceError::usage(
+            format!("`{}` has a place `{HERE}`", path.display()),
+            "that is the machine where it is typed; give it another name",
+        ));
+    }
     if let Some((name, (text, wanted))) = wrong {
         return Err(WorkspaceError::usage(
             format!("`{}` says `{text}` in `[place.{name}]`", path.display()),
