@@ -175,7 +175,7 @@ impl Bench {
                 ..Allocation::default()
             },
             manner: WorkerManner {
-                grace: Duration::from_millis(300),
+                grace: Duration::from_secs(10),
                 idle,
                 ..WorkerManner::default()
             },
