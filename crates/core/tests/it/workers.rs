@@ -347,7 +347,8 @@ fn the_wish_to_end_reaches_them() {
     let executor = bench.executor(Treats::Well, 1, 1);
     std::thread::scope(|scope| {
         let running = scope.spawn(|| {
-            let script = "trap 'echo asked; exit 7' INT; touch begun; while :; do sleep 0.02; done";
+            let script =
+                "trap 'echo asked; exit 7' TERM; touch begun; while :; do sleep 0.02; done";
             let outcome = executor.run(&bench.job(0, 1, script), &mut |_| {});
             (outcome.exit, outcome.stopped)
         });
@@ -359,7 +360,7 @@ fn the_wish_to_end_reaches_them() {
                 .run(&bench.job(1, 1, "touch never"), &mut |_| {})
                 .stopped
         });
-        executor.local().control().raise(2);
+        executor.local().control().raise(15);
         assert_eq!(running.join().unwrap(), (Exit::Status(7), true));
         assert!(waiting.join().unwrap());
     });
