@@ -9,6 +9,7 @@ use include_dir::include_dir;
 use crate::arguments::Common;
 use crate::arguments::DemoArguments;
 use crate::arguments::Example;
+use crate::commands::new::is_installed;
 use crate::commands::running;
 use crate::failure::CommandError;
 use crate::project;
@@ -109,7 +110,7 @@ pub fn run(common: &Common, arguments: &DemoArguments, ui: Ui) -> Result<ExitCod
         .programs
         .iter()
         .copied()
-        .filter(|tool| !is_there(tool))
+        .filter(|tool| !is_installed(tool))
         .collect();
     if !missing.is_empty() {
         return Err(CommandError::usage(
@@ -155,11 +156,6 @@ pub fn run(common: &Common, arguments: &DemoArguments, ui: Ui) -> Result<ExitCod
         ui.print(&next(demonstration, &shown, ui))?;
     }
     Ok(code)
-}
-
-fn is_there(tool: &str) -> bool {
-    std::env::var_os("PATH")
-        .is_some_and(|path| std::env::split_paths(&path).any(|folder| folder.join(tool).is_file()))
 }
 
 fn write_out(files: &Dir<'_>, folder: &Path) -> Result<(), CommandError> {

@@ -9,9 +9,9 @@ use super::section::Section;
 use super::section::clause;
 use super::section::word;
 use super::survey::Survey;
-use super::survey::folder_of;
 use super::survey::is_installed;
 use crate::ui::text;
+use handloom_core::world::names::folder_of;
 
 /// A task: its name, its help, its recipe, and whether it is remembered.
 type Check = (&'static str, &'static str, &'static str, bool);

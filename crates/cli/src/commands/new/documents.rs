@@ -9,13 +9,15 @@ use super::section::Names;
 use super::section::Section;
 use super::section::clause;
 use super::section::group;
+use super::section::raw;
 use super::section::word;
 use super::survey::Survey;
-use super::survey::folder_of;
 use super::survey::from;
 use super::survey::is_installed;
 use super::survey::stem_of;
 use crate::ui::text;
+use handloom_core::project::shell::quote;
+use handloom_core::world::names::folder_of;
 
 /// Texts that lie in most projects and are no documents of their own.
 const ABOUT_THE_PROJECT: [&str; 9] = [
@@ -111,8 +113,9 @@ pub fn describe(survey: &Survey, names: &mut Names) -> Option<Section> {
     Some(section)
 }
 
-fn quoted(text: &str) -> String {
-    format!("'{}'", text.replace('\'', "'\\''").replace("@{", "@@{"))
+/// A word of a recipe's shell, as it stands.
+pub fn quoted(text: &str) -> String {
+    raw(&quote(text))
 }
 
 /// How the converter of Markdown is told to put figures into the page; none where it is not on this machine.

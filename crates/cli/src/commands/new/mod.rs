@@ -32,6 +32,7 @@ use handloom_core::project::description::FILE_NAME;
 use self::section::Names;
 use self::section::Section;
 use self::survey::Survey;
+pub use self::survey::is_installed;
 use crate::arguments::Asking;
 use crate::arguments::Common;
 use crate::arguments::NewArguments;

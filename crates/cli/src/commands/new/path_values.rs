@@ -1,7 +1,7 @@
 //! Paths as expressions of a script make them.
 
-use super::survey::folder_of;
 use super::survey::stem_of;
+use handloom_core::world::names::folder_of;
 
 /// What an expression is.
 #[derive(Clone, Debug)]

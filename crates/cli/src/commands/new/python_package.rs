@@ -7,15 +7,16 @@ use toml::Table;
 use toml::Value;
 
 use super::commands::Commands;
+use super::documents::quoted;
 use super::scripts::absent_modules;
 use super::section::Names;
 use super::section::Section;
 use super::section::clause;
 use super::section::word;
 use super::survey::Survey;
-use super::survey::folder_of;
 use super::survey::is_installed;
 use crate::ui::text;
+use handloom_core::world::names::folder_of;
 
 /// The manifest.
 const MANIFEST: &str = "pyproject.toml";
@@ -224,7 +225,7 @@ fn check(survey: &Survey, tests: &[&str], home: &str, names: &mut Names, section
             let pattern = if ending { " -p '*test*.py'" } else { "" };
             format!(
                 "    @{{python}} -m unittest discover -s {}{pattern}\n",
-                shell_word(folder)
+                quoted(folder)
             )
         });
         runs.collect()
@@ -246,18 +247,9 @@ task {task}
 fn words_of(folders: &BTreeSet<&str>) -> String {
     let words = folders.iter().map(|folder| match *folder {
         "" => ".".to_owned(),
-        folder => shell_word(folder.trim_end_matches('/')),
+        folder => quoted(folder.trim_end_matches('/')),
     });
     words.collect::<Vec<_>>().join(" ")
-}
-
-/// A name as a word of the shell.
-fn shell_word(name: &str) -> String {
-    let is_plain = |c: char| c.is_alphanumeric() || matches!(c, '.' | '_' | '/' | '-');
-    match name.chars().all(is_plain) {
-        true => name.to_owned(),
-        false => format!("'{}'", name.replace('\'', "'\\''").replace("@{", "@@{")),
-    }
 }
 
 /// Patterns of the Python files that tests may depend on.

@@ -12,8 +12,8 @@ use super::scripts_written::written;
 use super::section::Names;
 use super::section::Section;
 use super::survey::Survey;
-use super::survey::folder_of;
 use super::survey::from;
+use handloom_core::world::names::folder_of;
 
 /// More scripts than that are not described one by one.
 const MOST: usize = 200;
@@ -166,7 +166,8 @@ fn is_there(survey: &Survey, path: &str) -> bool {
     if !is_pattern(path) {
         return survey.has(path);
     }
-    let folder = folder_of(&path[..path.find(['*', '?', '[']).unwrap_or(0)]);
+    let plain = &path[..path.find(['*', '?', '[']).unwrap_or(0)];
+    let folder = &plain[..plain.rfind('/').map_or(0, |at| at + 1)];
     let ending = path.rsplit(['*', '?', ']']).next().unwrap_or("");
     survey.has_like(folder, ending)
 }

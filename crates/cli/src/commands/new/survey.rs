@@ -6,6 +6,8 @@ use std::io;
 use std::path::Path;
 use std::path::PathBuf;
 
+use handloom_core::world::names::folder_of;
+
 /// Larger files are not looked into, in bytes.
 const LARGEST: u64 = 4 << 20;
 /// Folders below folders that are still looked into.
@@ -122,11 +124,6 @@ impl Survey {
         let bytes = if is_small { fs::read(path).ok() } else { None };
         String::from_utf8_lossy(&bytes.unwrap_or_default()).into_owned()
     }
-}
-
-/// The folder of a path, with its slash; nothing for one without.
-pub fn folder_of(path: &str) -> &str {
-    path.rfind('/').map_or("", |at| &path[..=at])
 }
 
 /// The name of a path without its folder and its ending.

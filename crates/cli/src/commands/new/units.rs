@@ -3,8 +3,8 @@
 use std::collections::BTreeSet;
 
 use super::survey::Survey;
-use super::survey::folder_of;
 use super::survey::from;
+use handloom_core::world::names::folder_of;
 
 /// What a source is written in, and how it is compiled.
 pub struct Kind {

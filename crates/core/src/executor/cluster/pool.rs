@@ -12,7 +12,7 @@ use crate::executor::cluster::wire::SILENCE;
 use crate::executor::cluster::wire::ToWorker;
 use crate::executor::cluster::wire::VERSION;
 use crate::executor::cluster::wire::WorkerManner;
-use crate::executor::cluster::wire::receive;
+use crate::executor::cluster::wire::receive_first;
 use crate::executor::exit::Exit;
 use crate::world::lock;
 use crate::world::own;
@@ -174,7 +174,7 @@ impl WorkerPool {
         if manners.is_err() {
             return;
         }
-        let Ok(FromWorker::Hello(hello)) = receive(&mut stream) else {
+        let Ok(FromWorker::Hello(hello)) = receive_first(&mut stream) else {
             return;
         };
         if hello.token != self.token {

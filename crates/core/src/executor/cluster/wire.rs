@@ -20,6 +20,9 @@ pub const VERSION: &str = concat!(env!("CARGO_PKG_VERSION"), "/1");
 /// A message is no longer than this, bytes.
 const LONGEST: usize = 64 << 20;
 
+/// Nor is the first, of who may be anybody.
+const LONGEST_HELLO: usize = 16 << 10;
+
 /// Each side says something at least so often.
 pub const HEARTBEAT: Duration = Duration::from_secs(2);
 
@@ -102,10 +105,22 @@ pub fn send(stream: &mut impl Write, message: &impl Serialize) -> io::Result<()>
 /// # Errors
 /// The other side is gone, says nothing for longer than the stream waits, or says what is no message.
 pub fn receive<M: DeserializeOwned>(stream: &mut impl Read) -> io::Result<M> {
+    receive_within(LONGEST, stream)
+}
+
+/// Reads the first message of who has not shown a token yet.
+///
+/// # Errors
+/// As [`receive`].
+pub fn receive_first<M: DeserializeOwned>(stream: &mut impl Read) -> io::Result<M> {
+    receive_within(LONGEST_HELLO, stream)
+}
+
+fn receive_within<M: DeserializeOwned>(longest: usize, stream: &mut impl Read) -> io::Result<M> {
     let mut length = [0; 4];
     stream.read_exact(&mut length)?;
     let length = u32::from_le_bytes(length) as usize;
-    if length > LONGEST {
+    if length > longest {
         return Err(io::Error::other("a message is too long"));
     }
     let mut body = vec![0; length];
