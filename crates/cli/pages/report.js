@@ -16,13 +16,16 @@ if (only) {
 /* ---- the time line ---- */
 const canvas = document.querySelector("canvas");
 if (canvas) {
-  const LANE = 30, BAR = 20, AXIS = 22, SIDE = 1;
+  const LANE = 30, BAR = 20, AXIS = 22, SIDE = 1, HEAD = 18, QUEUE = 44;
   const jobs = run.steps.filter((job) => job.ending !== "held");
   jobs.sort((a, b) => a.slot - b.slot || a.began - b.began);
-  const lanes = [];
-  for (const job of jobs) (lanes[job.slot] ??= []).push(job);
-  const rows = lanes.filter(Boolean);
-  rows.forEach((lane, row) => lane.forEach((job) => { job.row = row; }));
+  // A run on this machine alone has a row for each job that could run at once; else each machine has a lane, with as many
+  // rows as it ran jobs at once.
+  const is_apart = jobs.some((job) => job.node);
+  const rows = [], heads = [];
+  if (is_apart) apart(); else together();
+  const queue = waiting();
+  const body = rows.length ? last(rows).top + LANE : AXIS;
   const way = new Map(run.longest.map((link, at) => [link.step, at]));
   const end = Math.max(run.seconds, ...rows.map((lane) => last(lane).began + last(lane).seconds), 1e-4);
   const told = document.getElementById("told");
@@ -30,10 +33,58 @@ if (canvas) {
   let from = 0, span = end, chosen = null, width = 0;
 
   function last(list) { return list[list.length - 1]; }
+
+  function add(lane, top) {
+    lane.top = top;
+    lane.forEach((job) => { job.row = rows.length; });
+    rows.push(lane);
+  }
+
+  function together() {
+    const lanes = [];
+    for (const job of jobs) (lanes[job.slot] ??= []).push(job);
+    lanes.filter(Boolean).forEach((lane, row) => add(lane, AXIS + row * LANE));
+  }
+
+  function apart() {
+    const nodes = new Map();
+    for (const job of jobs) {
+      const name = job.node ? `${job.on ? job.on + " " : ""}${job.node}` : "this machine";
+      if (!nodes.has(name)) nodes.set(name, []);
+      nodes.get(name).push(job);
+    }
+    const names = [...nodes.keys()].sort((a, b) => (a !== "this machine") - (b !== "this machine") || a.localeCompare(b));
+    let top = AXIS;
+    for (const name of names) {
+      heads.push({ name, top });
+      top += HEAD;
+      const lanes = [];
+      for (const job of nodes.get(name).sort((a, b) => a.began - b.began)) {
+        // A little room for times that are rounded.
+        const free = lanes.find((lane) => last(lane).began + last(lane).seconds <= job.began + 2e-4);
+        if (free) free.push(job); else lanes.push([job]);
+      }
+      for (const lane of lanes) {
+        add(lane, top);
+        top += LANE;
+      }
+    }
+  }
+
+  /* How many jobs waited for a worker, from when on. */
+  function waiting() {
+    const changes = [];
+    for (const job of jobs.filter((job) => job.queued > 0)) {
+      changes.push([job.began - job.queued, 1], [job.began, -1]);
+    }
+    changes.sort((a, b) => a[0] - b[0]);
+    let count = 0;
+    return changes.map(([at, by]) => [at, count += by]);
+  }
   function colour(name) { return getComputedStyle(document.documentElement).getPropertyValue(name).trim(); }
   function x(time) { return SIDE + (time - from) / span * (width - 2 * SIDE); }
   function time(at) { return from + (at - SIDE) / (width - 2 * SIDE) * span; }
-  function y(row) { return AXIS + row * LANE + (LANE - BAR) / 2; }
+  function y(row) { return rows[row].top + (LANE - BAR) / 2; }
 
   function seconds(value) {
     if (value < 0.01) return `${Math.round(value * 1000)}ms`;
@@ -50,7 +101,7 @@ if (canvas) {
   function draw() {
     const ratio = window.devicePixelRatio || 1;
     width = canvas.clientWidth;
-    const height = AXIS + rows.length * LANE + 4;
+    const height = body + 4 + (queue.length ? HEAD + QUEUE : 0);
     canvas.style.height = `${height}px`;
     canvas.width = Math.round(width * ratio);
     canvas.height = Math.round(height * ratio);
@@ -80,6 +131,13 @@ if (canvas) {
       stopped: [colour("--held"), "transparent"],
     };
     const gold = colour("--way");
+    for (const head of heads) {
+      context.fillStyle = faint;
+      context.fillText(head.name, 4, head.top + HEAD / 2 + 2);
+      context.fillStyle = line;
+      context.fillRect(0, head.top, width, 1);
+    }
+    if (queue.length) area(line, faint, height);
     for (const lane of rows) {
       let drawn = -1;
       for (const job of lane) {
@@ -117,6 +175,29 @@ if (canvas) {
       context.fillStyle = ink;
       context.fillText(name, shown + 5, top + BAR / 2 + 1);
     }
+  }
+
+  /* Those that wait, as high as they are many. */
+  function area(fill, edge, height) {
+    const most = Math.max(...queue.map(([, count]) => count));
+    const low = height - 4, high = (count) => low - count / most * (QUEUE - 8);
+    context.fillStyle = edge;
+    context.fillText(`waits for a worker: up to ${most} at once`, 4, body + HEAD / 2 + 2);
+    context.fillStyle = fill;
+    context.fillRect(0, body, width, 1);
+    context.beginPath();
+    context.moveTo(x(queue[0][0]), low);
+    let before = 0;
+    for (const [at, count] of queue) {
+      context.lineTo(x(at), high(before));
+      context.lineTo(x(at), high(count));
+      before = count;
+    }
+    context.lineTo(x(last(queue)[0]), low);
+    context.fill();
+    context.strokeStyle = edge;
+    context.lineWidth = 1;
+    context.stroke();
   }
 
   /* What was fetched and not made is a spool: two rims and the thread between them, and as narrow as it was quick. */
@@ -183,6 +264,8 @@ if (canvas) {
       told.append(`, began at ${seconds(job.began)}`);
       if (job.after) told.append(`, after ${job.after}`);
       if (job.from) told.append(`, from the ${job.from.shared ? "shared" : "local"} store, where it took ${seconds(job.from.took / 1e9)} to make (${job.from.made_in})`);
+      if (job.node) told.append(`, on ${job.node}`);
+      if (job.queued >= 0.01) told.append(`, waited ${seconds(job.queued)} for a worker`);
       if (job.waited >= 0.01) told.append(`, waited ${seconds(job.waited)} for a free place`);
       if (job.exit && job.ending === "failed") told.append(`, ${job.exit}`);
       told.append(document.createElement("br"));
@@ -209,7 +292,8 @@ if (canvas) {
   function under(event) {
     const box = canvas.getBoundingClientRect();
     const at = time(event.clientX - box.left);
-    const row = Math.floor((event.clientY - box.top - AXIS) / LANE);
+    const height = event.clientY - box.top;
+    const row = rows.findIndex((lane) => lane.top <= height && height < lane.top + LANE);
     const slack = 3 / width * span;
     const hits = (rows[row] ?? []).filter((job) => job.began - slack <= at && at <= job.began + job.seconds + slack);
     return hits[0] ?? null;

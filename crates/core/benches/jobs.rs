@@ -8,18 +8,16 @@
 
 mod shared;
 
-use std::collections::HashMap;
-use std::io;
 use std::io::Write;
 use std::path::Path;
 use std::process::Command;
 use std::process::Stdio;
-use std::sync::Mutex;
-use std::sync::PoisonError;
 use std::time::Duration;
 use std::time::Instant;
 
 use tempfile::TempDir;
+
+use shared::memory::MemoryDisk;
 
 use handloom_core::executor::Executor;
 use handloom_core::executor::Job;
@@ -30,13 +28,8 @@ use handloom_core::ledger::Storage;
 use handloom_core::scheduler::Event;
 use handloom_core::scheduler::TimedEvent;
 use handloom_core::world::Clock;
-use handloom_core::world::Digest;
-use handloom_core::world::DirEntry;
 use handloom_core::world::Disk;
-use handloom_core::world::FileKind;
-use handloom_core::world::LeftOut;
 use handloom_core::world::RealDisk;
-use handloom_core::world::Stat;
 use handloom_core::world::SystemClock;
 
 /// The allocator that the program has.
@@ -133,16 +126,10 @@ fn real(root: &Path) -> Duration {
 /// Microseconds a step, from when it is known what runs until the last has ended.
 #[expect(clippy::cast_precision_loss, reason = "a number of steps")]
 fn made_up(steps: usize) -> f64 {
-    let disk = Memory {
-        steps,
-        ..Memory::default()
-    };
+    let disk = MemoryDisk::with_sources(steps);
     let loom =
         "target out/<d>/<unit>.o\n  needs each src/<d>/<unit>.c\n  recipe: cp @{needs} @{target}\n";
     disk.put("hand.loom", loom.as_bytes());
-    for index in 0..steps {
-        disk.put(&format!("src/{:03}/f{index:06}.c", index / 1000), b"x");
-    }
     let clock = SystemClock::default();
     let storage = Box::new(MemoryStorage::default());
     let copying = shared::InProcess::new(|job: &Job| {
@@ -173,109 +160,4 @@ fn weave(
     let root = root.to_string_lossy();
     let made = shared::weave(disk, clock, place, storage, &root, observer).made;
     (made, took)
-}
-
-/// Files in memory: for each its bytes and its number.
-#[derive(Default)]
-struct Memory {
-    steps: usize,
-    files: Mutex<HashMap<String, (Vec<u8>, u64)>>,
-    left_out: LeftOut,
-}
-
-impl Memory {
-    fn with<T>(&self, act: impl FnOnce(&mut HashMap<String, (Vec<u8>, u64)>) -> T) -> T {
-        act(&mut self.files.lock().unwrap_or_else(PoisonError::into_inner))
-    }
-
-    fn put(&self, path: &str, bytes: &[u8]) {
-        self.with(|files| {
-            let number = files.len() as u64;
-            files.insert(path.to_owned(), (bytes.to_vec(), number));
-        });
-    }
-}
-
-impl Disk for Memory {
-    fn left_out(&self) -> &LeftOut {
-        &self.left_out
-    }
-
-    fn list(&self, folder: &str) -> io::Result<Vec<DirEntry>> {
-        let entry = |name: String, kind| DirEntry {
-            name: name.into(),
-            kind,
-        };
-        Ok(match folder {
-            "src/" => (0..self.steps.div_ceil(1000))
-                .map(|index| entry(format!("{index:03}"), FileKind::Folder))
-                .collect(),
-            _ => {
-                let number = folder.trim_start_matches("src/").trim_end_matches('/');
-                let first = number.parse::<usize>().unwrap_or(0) * 1000;
-                (first..self.steps.min(first + 1000))
-                    .map(|index| entry(format!("f{index:06}.c"), FileKind::File))
-                    .collect()
-            }
-        })
-    }
-
-    fn stat(&self, path: &str) -> io::Result<Option<Stat>> {
-        Ok(self.with(|files| {
-            files.get(path).map(|(bytes, number)| Stat {
-                kind: FileKind::File,
-                link: false,
-                executable: false,
-                size: bytes.len() as u64,
-                modified: 1,
-                changed: 1,
-                inode: *number,
-                identity: (1, *number),
-            })
-        }))
-    }
-
-    fn read(&self, path: &str) -> io::Result<Vec<u8>> {
-        self.with(|files| files.get(path).map(|(bytes, _)| bytes.clone()))
-            .ok_or_else(|| io::ErrorKind::NotFound.into())
-    }
-
-    fn digest(&self, path: &str, _: &mut Vec<u8>) -> io::Result<Digest> {
-        Ok(Digest::of(&self.read(path)?))
-    }
-
-    fn read_link(&self, _: &str) -> io::Result<String> {
-        Err(io::ErrorKind::NotFound.into())
-    }
-
-    fn create_folders(&self, _: &str) -> io::Result<()> {
-        Ok(())
-    }
-
-    fn write(&self, path: &str, bytes: &[u8]) -> io::Result<()> {
-        self.put(path, bytes);
-        Ok(())
-    }
-
-    fn rename(&self, _: &str, _: &str) -> io::Result<()> {
-        Ok(())
-    }
-
-    fn copy(&self, _: &str, _: &str) -> io::Result<()> {
-        Ok(())
-    }
-
-    fn remove_file(&self, path: &str) -> io::Result<()> {
-        self.with(|files| files.remove(path))
-            .map(|_| ())
-            .ok_or_else(|| io::ErrorKind::NotFound.into())
-    }
-
-    fn remove_folder(&self, _: &str) -> io::Result<()> {
-        Ok(())
-    }
-
-    fn remove_tree(&self, _: &str) -> io::Result<()> {
-        Ok(())
-    }
 }

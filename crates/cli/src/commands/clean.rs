@@ -27,6 +27,7 @@ use crate::project;
 use crate::arguments::CleanArguments;
 use crate::arguments::Common;
 use crate::commands::read_only::ReadOnlyProject;
+use crate::commands::run_options::cores;
 use crate::commands::running;
 use crate::failure::CommandError;
 use crate::ui::Detail;
@@ -57,7 +58,7 @@ pub fn run(common: &Common, arguments: &CleanArguments, ui: Ui) -> Result<ExitCo
     let broken = |error: CleanError| {
         CommandError::io(format!("can't remove `{}`", error.path), error.source)
     };
-    let foreseen = foresee_clean(&environment, &steps, running::cores());
+    let foreseen = foresee_clean(&environment, &steps, cores());
     if arguments.preview {
         ui.print(&render(&foreseen.paths, true, ui))?;
         return Ok(ExitCode::SUCCESS);

@@ -23,6 +23,7 @@ use handloom_core::project::frame::Frame;
 use handloom_core::project::script::relative;
 use handloom_core::project::task_call::choices as call_choices;
 use handloom_core::workspace::Access;
+use handloom_core::workspace::places::HERE;
 
 use crate::arguments::Arguments;
 use crate::arguments::ColorChoice;
@@ -64,6 +65,15 @@ pub fn answer() {
 /// The command for completion: at its own place too, names of files and tasks can stand.
 fn for_completion() -> clap::Command {
     let command = <Arguments as clap::CommandFactory>::command();
+    // Without a command, what a build takes can stand.
+    let known: Vec<_> = command.get_arguments().map(clap::Arg::get_id).collect();
+    let weave = command.find_subcommand("weave").into_iter();
+    let options: Vec<clap::Arg> = weave
+        .flat_map(clap::Command::get_arguments)
+        .filter(|argument| !argument.is_positional() && !known.contains(&argument.get_id()))
+        .cloned()
+        .collect();
+    let command = command.args(options);
     let any_name = clap::Arg::new("names").num_args(0..).add(names());
     command
         .subcommand_required(false)
@@ -83,6 +93,7 @@ fn with_completer(argument: clap::Arg) -> clap::Arg {
         Some("TASK") => argument.add(tasks()),
         Some("VALUE") => argument.add(values()),
         Some("NAME=WORDS") => argument.add(variables()),
+        Some("PLACE") => argument.add(places()),
         _ => argument,
     }
 }
@@ -115,6 +126,19 @@ fn tasks() -> ArgValueCompleter {
 /// Completes variables, with the sign behind them.
 fn variables() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| variable_names(&typed.to_string_lossy()))
+}
+
+/// Completes places of the settings.
+fn places() -> ArgValueCompleter {
+    ArgValueCompleter::new(|typed: &OsStr| {
+        let typed = typed.to_string_lossy();
+        let found = workspace().map(|(workspace, _)| workspace.settings.place);
+        let names: BTreeSet<String> = found.into_iter().flatten().map(|(name, _)| name).collect();
+        let all = names.into_iter().chain([HERE.to_owned()]);
+        all.filter(|name| name.starts_with(&*typed))
+            .map(CompletionCandidate::new)
+            .collect()
+    })
 }
 
 /// The project that the line is typed in, and how it was found.

@@ -15,6 +15,7 @@ mod preview;
 mod read_only;
 mod report;
 mod run;
+mod run_options;
 mod running;
 mod settings;
 mod sketch;

@@ -2,6 +2,7 @@
 
 use handloom_core::executor::Executor;
 use handloom_core::executor::LocalExecutor;
+use handloom_core::executor::cluster::BatchScheduler;
 use handloom_core::executor::cluster::ClusterExecutor;
 use handloom_core::executor::cluster::PlaceOptions;
 use handloom_core::executor::cluster::wire::WorkerManner;
@@ -34,7 +35,7 @@ impl Place {
         let local = workspace.executor().with_terminal_output(columns);
         if let Some((name, settings)) = settings(workspace, running)? {
             let options = place_options(workspace, name, settings, columns)?;
-            let executor = ClusterExecutor::new(local, options, settings.batch_scheduler());
+            let executor = ClusterExecutor::new(local, options, scheduler_of(name, settings)?);
             return Ok(Self::Cluster(executor));
         }
         let places = &workspace.settings.place;
@@ -43,7 +44,7 @@ impl Place {
         }
         let all = places.iter().map(|(name, settings)| {
             let options = place_options(workspace, name, settings, columns)?;
-            Ok((options, settings.batch_scheduler()))
+            Ok((options, scheduler_of(name, settings)?))
         });
         let all = all.collect::<Result<_, CommandError>>()?;
         Ok(Self::Cluster(ClusterExecutor::of_places(local, all)))
@@ -64,6 +65,18 @@ impl Place {
             Self::Cluster(cluster) => cluster,
         }
     }
+}
+
+fn scheduler_of(
+    name: &str,
+    settings: &PlaceSettings,
+) -> Result<Box<dyn BatchScheduler>, CommandError> {
+    settings.batch_scheduler().ok_or_else(|| {
+        CommandError::usage(
+            format!("nobody says which scheduler the place `{name}` has"),
+            format!("write `scheduler = \"slurm\"` below `[place.{name}]` in your settings"),
+        )
+    })
 }
 
 /// How workers come to be at a place.
@@ -90,13 +103,15 @@ fn place_options(
         scratch,
         worker: vec![program, "worker".to_owned()],
         address: settings.address.clone(),
-        most: settings.most,
+        most: settings.most(),
+        single: settings.single(),
         allocation: settings.allocation(),
         manner: WorkerManner {
             grace: workspace.settings.grace(),
             sealed_reads: workspace.settings.sealed_read.clone(),
             columns,
             idle: settings.idle(),
+            settle: settings.settle(),
         },
     })
 }

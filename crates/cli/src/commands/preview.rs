@@ -12,12 +12,14 @@ use handloom_core::graph::Order;
 use handloom_core::graph::PerPosition;
 use handloom_core::graph::Position;
 use handloom_core::project::Project;
+use handloom_core::project::frame::Frame;
 use handloom_core::project::values::Vars;
 use handloom_core::scheduler::JobBuilder;
 use handloom_core::scheduler::RecipeMode;
 use handloom_core::scheduler::StoredResults;
 use handloom_core::scheduler::cores_taken;
 use handloom_core::scheduler::foresee_restored;
+use handloom_core::scheduler::missing_place;
 use handloom_core::status::Decision;
 use handloom_core::status::Prediction;
 use handloom_core::workspace::Access;
@@ -26,7 +28,7 @@ use crate::arguments::Common;
 use crate::arguments::Format;
 use crate::arguments::PreviewArguments;
 use crate::commands::read_only::ReadOnlyProject;
-use crate::commands::running::cores;
+use crate::commands::run_options::cores;
 use crate::commands::unchanged::ask_watch;
 use crate::failure::CommandError;
 use crate::project;
@@ -85,6 +87,7 @@ pub fn run(
                     stored: &stored,
                 };
                 ui.print(&render(read_only.vars, project, &foreseen, ui))?;
+                tell_missing_place(read_only, &foreseen, ui);
             }
         }
         Ok(ExitCode::SUCCESS)
@@ -97,6 +100,36 @@ struct Foreseen<'f> {
     predictions: &'f PerPosition<Prediction>,
     /// Which of those that would run would be restored instead.
     stored: &'f PerPosition<bool>,
+}
+
+/// Says of the first that would run at a place which the settings do not have, since a run would not begin.
+fn tell_missing_place(read_only: &ReadOnlyProject<'_, '_>, foreseen: &Foreseen<'_>, ui: Ui) {
+    let (project, vars) = (read_only.project, read_only.vars);
+    let missing = foreseen.order.positions().find_map(|position| {
+        let prediction = &foreseen.predictions[position];
+        if prediction.decision == Decision::Keep {
+            return None;
+        }
+        let (clauses, frame) = match foreseen.order.node(position).node(project) {
+            Node::Set(_) => return None,
+            Node::Task(task) => {
+                let decl = &project.tasks[task.index()].decl;
+                (&decl.clauses, Frame::of(decl.part))
+            }
+            Node::Step(step) => {
+                let decl = project.decl(project.step(step));
+                (&decl.clauses, decl.fixed_frame())
+            }
+        };
+        let word = clauses.running.on?;
+        let place = vars.single(word, &frame)?.text;
+        let is_there = read_only.workspace.settings.place.contains_key(&*place);
+        (!is_there).then(|| missing_place(word.span, &place, false))
+    });
+    if let Some(missing) = missing {
+        let sources = &read_only.workspace.description.sources;
+        ui.diagnostics(sources, &[missing]);
+    }
 }
 
 /// Which steps that would run would be restored instead.
@@ -281,6 +314,7 @@ fn script<'d>(vars: &Vars<'d>, project: &Project<'d>, prediction: &Prediction, o
     let room = JobRoom {
         slot: SlotId::default(),
         cores: cores_taken(vars, project.decl(project.step(step)), there),
+        memory: None,
     };
     let builder = JobBuilder { project, vars };
     if let Some(prepared) = builder.step(step, room, RecipeMode::Plain) {

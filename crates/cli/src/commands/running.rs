@@ -22,23 +22,19 @@ use handloom_core::scheduler::BuildOptions;
 use handloom_core::scheduler::Event;
 use handloom_core::scheduler::EventHub;
 use handloom_core::scheduler::EventSender;
-use handloom_core::scheduler::OldOutputs;
-use handloom_core::scheduler::OnFailure;
-use handloom_core::scheduler::RecipeMode;
 use handloom_core::scheduler::RunWatcher;
 use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::TimedEvent;
 use handloom_core::scheduler::event_channel;
 use handloom_core::workspace::Access;
 use handloom_core::workspace::settings::RUNS;
-use handloom_core::world::ByteSize;
 
-use crate::arguments;
 use crate::arguments::Common;
-use crate::arguments::Output;
 use crate::arguments::RunningArguments;
-use crate::commands::places;
 use crate::commands::places::Place;
+use crate::commands::run_options::cores;
+use crate::commands::run_options::options;
+use crate::commands::run_options::output;
 use crate::commands::unchanged;
 use crate::commands::unchanged::Interrupted;
 use crate::failure;
@@ -52,7 +48,6 @@ use crate::ui::report::ReportManner;
 use handloom_core::workspace::ProjectLocation;
 use handloom_core::workspace::ProjectLock;
 use handloom_core::workspace::Workspace;
-use handloom_core::workspace::settings::SetBy;
 
 /// What to weave, and how.
 pub struct Work<'a> {
@@ -276,11 +271,11 @@ impl BuildRun<'_> {
             also,
         } = self;
         let sources = &workspace.description.sources;
-        let options = options(workspace, work)?;
+        let options = options(workspace, work.running, work.again)?;
         let typed = Typed::of(workspace, work);
         let alone = |name: &str, task: bool| typed.alone(name, task);
         let manner = ReportManner {
-            output: output(workspace, work),
+            output: output(workspace, work.running),
             to_error: work.running.events.as_deref() == Some(Path::new("-")),
             jobs: options.jobs,
             cores: options.jobs.min(cores()),
@@ -363,13 +358,6 @@ pub fn request(workspace: &Workspace, work: &Work<'_>) -> BuildRequest {
     }
 }
 
-fn output(workspace: &Workspace, work: &Work<'_>) -> Output {
-    work.running
-        .output
-        .or(workspace.settings.output.map(Output::from))
-        .unwrap_or(Output::Grouped)
-}
-
 /// The record of the run that is about to begin.
 fn recorder<'a>(workspace: &'a Workspace, options: &BuildOptions) -> Recorder<'a> {
     use handloom_core::world::Clock;
@@ -435,64 +423,4 @@ impl<'a> Typed<'a> {
         let command = format!("handloom run {}{arguments}", quote(&name));
         command.trim_end().to_owned()
     }
-}
-
-fn options(workspace: &Workspace, work: &Work<'_>) -> Result<BuildOptions, CommandError> {
-    let cores = cores();
-    let place = places::settings(workspace, work.running)?;
-    let there = place.map_or(cores, |(_, place)| place.slots().min(4096));
-    let own = workspace.settings.jobs.filter(|_| place.is_none());
-    let jobs = work.running.jobs.or(own).unwrap_or(there);
-    if jobs == 0 || jobs > 4096 {
-        return Err(CommandError::usage(
-            format!("{jobs} jobs can't run at once"),
-            "give a number from 1 to 4096",
-        ));
-    }
-    Ok(BuildOptions {
-        jobs,
-        threads: cores,
-        on_failure: match work.running.on_failure {
-            Some(arguments::FailureChoice::Stop) => OnFailure::Stop,
-            Some(arguments::FailureChoice::Continue) => OnFailure::Continue,
-            None => workspace.settings.on_failure.unwrap_or_default(),
-        },
-        again: work.again,
-        twice: work.running.twice,
-        memory: place.map_or_else(memory, |(_, place)| place.memory()),
-        places: match work.running.on {
-            Some(_) => Vec::new(),
-            None => places::supplies(workspace),
-        },
-        is_one_place: work.running.on.is_some(),
-        live: output(workspace, work) == Output::Live,
-        old_outputs: match workspace.settings.set_by {
-            Some(SetBy::Never) => OldOutputs::Remove,
-            Some(SetBy::Always) | None => OldOutputs::SetBy,
-        },
-        recipes: if work.running.watched {
-            RecipeMode::Watched
-        } else if work.running.sealed {
-            RecipeMode::Sealed
-        } else {
-            workspace.settings.recipes.unwrap_or_default()
-        },
-        run: None,
-    })
-}
-
-/// Cores of this machine.
-pub fn cores() -> usize {
-    std::thread::available_parallelism().map_or(1, std::num::NonZero::get)
-}
-
-/// The machine's memory.
-fn memory() -> ByteSize {
-    let text = std::fs::read_to_string("/proc/meminfo").unwrap_or_default();
-    text.lines()
-        .find_map(|line| line.strip_prefix("MemTotal:"))
-        .and_then(|rest| rest.trim().trim_end_matches(" kB").parse::<u64>().ok())
-        .map_or(ByteSize::UNLIMITED, |kilobytes| {
-            ByteSize(kilobytes.saturating_mul(1024))
-        })
 }

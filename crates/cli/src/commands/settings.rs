@@ -20,6 +20,7 @@ use crate::ui::Ui;
 use crate::ui::style::Role;
 use crate::ui::text;
 use handloom_core::workspace::Workspace;
+use handloom_core::workspace::places::PLACE_KEYS;
 use handloom_core::workspace::settings::RUNS;
 use handloom_core::workspace::settings::SetBy;
 use handloom_core::workspace::store_settings::LEAST;
@@ -97,7 +98,7 @@ fn set(workspace: &Workspace) -> Vec<SettingJson> {
         let variable = variable.map(StoreKeyword::variable);
         let variable =
             variable.filter(|name| std::env::var_os(name).is_some_and(|set| !set.is_empty()));
-        let from = match places.find(|(known, _)| *known == name) {
+        let from = match places.find(|(known, _)| known == name) {
             _ if variable.is_some() => {
                 format!("{} in the environment", variable.unwrap_or_default())
             }
@@ -162,11 +163,24 @@ fn set(workspace: &Workspace) -> Vec<SettingJson> {
     }));
     let mut places: Vec<_> = settings.place.iter().collect();
     places.sort_by_key(|(name, _)| *name);
-    all.extend(places.into_iter().map(|(name, place)| SettingJson {
-        name: format!("place.{name}"),
-        value: vec![format!("{} x {} cores", place.most, place.cores)],
-        from: "the user's settings".to_owned(),
-    }));
+    for (name, place) in places {
+        let size = format!("{} x {} cores", place.most(), place.cores());
+        let name = format!("place.{name}");
+        let from = "what follows, and what is not said";
+        all.push(SettingJson {
+            name: name.clone(),
+            value: vec![size],
+            from: from.to_owned(),
+        });
+        all.extend(PLACE_KEYS.into_iter().filter_map(|(key, _)| {
+            let text = place.text(key)?;
+            let value = match key {
+                "options" => place.allocation().options,
+                _ => vec![text],
+            };
+            Some(setting(&format!("{name}.{key}"), value, true, without))
+        }));
+    }
     all
 }
 

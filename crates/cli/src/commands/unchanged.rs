@@ -15,6 +15,7 @@ use handloom_core::workspace::Approach;
 use handloom_core::world::Digest;
 
 use crate::arguments::Format;
+use crate::commands::run_options::cores;
 use crate::commands::running;
 use crate::commands::running::Work;
 use crate::failure;
@@ -116,14 +117,14 @@ pub fn look(approach: &mut Approach, work: &Work<'_>) -> Result<Option<usize>, I
         ..BuildRequest::default()
     };
     if !approach.asks() {
-        return Ok(approach.unchanged(&request, running::cores(), None));
+        return Ok(approach.unchanged(&request, cores(), None));
     }
     let executor = LocalExecutor::new(approach.location.root.clone(), approach.location.scratch());
     let executor = executor.with_grace(approach.settings.grace());
     let signals = Signals::heed();
     let _aim = signals.aim(executor.control(), None);
     let asker = |command: &[String], folder: &str| executor.ask(command, folder);
-    let kept = approach.unchanged(&request, running::cores(), Some(&asker));
+    let kept = approach.unchanged(&request, cores(), Some(&asker));
     if executor.control().token().is_raised() {
         return Err(Interrupted);
     }

@@ -24,6 +24,7 @@ use handloom_core::world::lock;
 use crate::arguments::Common;
 use crate::arguments::WatchArguments;
 use crate::commands::places::Place;
+use crate::commands::run_options::cores;
 use crate::commands::running;
 use crate::commands::running::BuildRun;
 use crate::commands::running::Work;
@@ -220,14 +221,7 @@ impl Watch<'_> {
             None
         } else {
             let ledger = workspace.ledger.borrow();
-            ResidentProject::open(
-                &vars,
-                &folders,
-                &asked,
-                &ledger,
-                &environment,
-                running::cores(),
-            )
+            ResidentProject::open(&vars, &folders, &asked, &ledger, &environment, cores())
         };
         let mut rebuild = rebuild;
         loop {

@@ -14,6 +14,7 @@ use handloom_core::workspace::ProjectLock;
 use handloom_core::workspace::Workspace;
 
 use crate::commands::list;
+use crate::commands::run_options::cores;
 use crate::commands::running;
 use crate::commands::unchanged::hex;
 use crate::commands::watch::Watch;
@@ -162,7 +163,7 @@ impl Watch<'_> {
         let asked = running::request(&workspace, self.work);
         let resident = {
             let ledger = workspace.ledger.borrow();
-            let cores = running::cores();
+            let cores = cores();
             ResidentProject::open(&vars, &folders, &asked, &ledger, &environment, cores)
         };
         watch_set.add_description(&workspace.description.sources);
@@ -184,7 +185,7 @@ impl Watch<'_> {
             None
         } else {
             let mut approach = project::approach(project::locate(self.common)?, self.common)?;
-            approach.unchanged(&asked, running::cores(), None)
+            approach.unchanged(&asked, cores(), None)
         };
         let standing = resident
             .as_ref()

@@ -28,8 +28,9 @@ pub fn run(typed: &[OsString]) -> Option<ExitCode> {
         root: PathBuf::from(var("ROOT")),
         scratch: PathBuf::from(var("SCRATCH")),
         mark: var("MARK"),
-        allocation: first(&["SLURM_JOB_ID"]).unwrap_or_default(),
+        allocation: first(&["SLURM_JOB_ID", "JOB_ID"]).unwrap_or_default(),
         cores: var("CORES").parse().unwrap_or(1),
+        order: var("ORDER").parse().unwrap_or(0),
         node,
     };
     let signals = Signals::heed();

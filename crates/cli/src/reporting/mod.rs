@@ -1,6 +1,7 @@
 //! One run, read as a whole, in each of the forms it can be written in.
 
 pub mod junit;
+pub mod nodes;
 pub mod page;
 pub mod plain;
 pub mod trace;
@@ -78,10 +79,16 @@ impl<'r> Whole<'r> {
     }
 }
 
-/// How long a job waited for a free place, when that is worth telling.
+/// How long a job waited for a free place and for a worker, when that is worth telling.
 fn waited(job: &JobRecord) -> Option<String> {
-    let worth = job.waited >= Duration::from_millis(10);
-    worth.then(|| format!("waited {} for a free place", text::seconds(job.waited)))
+    let waits = [(job.waited, "a free place"), (job.queued, "a worker")];
+    let worth = waits
+        .iter()
+        .filter(|(time, _)| *time >= Duration::from_millis(10));
+    let told: Vec<String> = worth
+        .map(|(time, what)| format!("waited {} for {what}", text::seconds(*time)))
+        .collect();
+    (!told.is_empty()).then(|| told.join(", "))
 }
 
 /// Whether a job did not end well.

@@ -12,6 +12,7 @@ use handloom_core::world::share;
 
 use crate::reporting::Whole;
 use crate::reporting::json;
+use crate::reporting::nodes;
 use crate::reporting::waited;
 use crate::ui::style::counts;
 use crate::ui::text;
@@ -40,6 +41,7 @@ pub fn write(whole: &Whole<'_>, project: &str) -> String {
     out.push_str("<div class=\"two\">\n");
     longest(whole, &mut out);
     groups(whole, &mut out);
+    where_it_ran(whole, &mut out);
     slowest(whole, &mut out);
     differences(whole, &mut out);
     out.push_str("</div>\n");
@@ -132,7 +134,13 @@ fn time_line(whole: &Whole<'_>, out: &mut String) {
     if whole.digest.slowest.is_empty() {
         return;
     }
-    out.push_str(
+    let is_queued = |job: &JobRecord| !job.queued.is_zero();
+    let queue = match whole.run.jobs.iter().any(is_queued) {
+        true => " <i class=\"queue\"></i>waits for a worker",
+        false => "",
+    };
+    let _ = write!(
+        out,
         "<section id=\"line\">\n<h2>Time line</h2>\n\
          <p class=\"keys\"><button type=\"button\" data-zoom=\"in\">+ nearer</button> \
          <button type=\"button\" data-zoom=\"out\">− farther</button> \
@@ -140,7 +148,7 @@ fn time_line(whole: &Whole<'_>, out: &mut String) {
          <span>arrow keys go from job to job, the pointer drags, Ctrl and the wheel go nearer</span></p>\n\
          <canvas tabindex=\"0\" role=\"img\" aria-label=\"Jobs over time, one row for each that could run at once\" aria-describedby=\"told\"></canvas>\n\
          <p class=\"key\"><i class=\"made\"></i>made <i class=\"same\"></i>came out the same <i class=\"restored\"></i>from the store \
-         <i class=\"failed\"></i>failed <i class=\"way\"></i>on the longest way</p>\n\
+         <i class=\"failed\"></i>failed <i class=\"way\"></i>on the longest way{queue}</p>\n\
          <div id=\"told\" aria-live=\"polite\"></div>\n\
          <noscript><p>The time line is drawn by a script; the tables below need none.</p></noscript>\n</section>\n",
     );
@@ -228,6 +236,30 @@ fn groups(whole: &Whole<'_>, out: &mut String) {
         .collect();
     let about = "All jobs of one description together.";
     section("Where the time went", about, &rows, out);
+}
+
+fn where_it_ran(whole: &Whole<'_>, out: &mut String) {
+    let rows: Vec<String> = nodes::shares(whole.run)
+        .iter()
+        .map(|node| {
+            let part = share(node.took, whole.digest.took);
+            let mut about = text::count(node.jobs.len(), "job");
+            if node.queued >= Duration::from_millis(10) {
+                let queued = text::seconds(node.queued);
+                let _ = write!(about, ", up to {queued} of waiting for a worker before");
+            }
+            row(
+                part,
+                &[
+                    text::seconds(node.took),
+                    format!("{:.0}%", 100.0 * part),
+                    format!("<b>{}</b> {}", escaped(&node.name), faint(&about)),
+                ],
+            )
+        })
+        .collect();
+    let about = "All jobs of one machine together.";
+    section("Where it ran", about, &rows, out);
 }
 
 fn slowest(whole: &Whole<'_>, out: &mut String) {

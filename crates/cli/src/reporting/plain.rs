@@ -1,10 +1,13 @@
 //! A run as text for a terminal.
 
+use std::time::Duration;
+
 use handloom_core::records::JobRecord;
 use handloom_core::world::ByteSize;
 use handloom_core::world::share;
 
 use crate::reporting::Whole;
+use crate::reporting::nodes;
 use crate::reporting::waited;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
@@ -26,6 +29,7 @@ pub fn write(whole: &Whole<'_>, theme: Theme) -> String {
     writer.failed();
     writer.longest();
     writer.groups();
+    writer.nodes();
     writer.slowest();
     writer.differences();
     writer.out
@@ -132,6 +136,27 @@ impl PlainWriter<'_, '_> {
         });
         let lines = lines.collect();
         self.block("where the time went", lines, digest.groups.len());
+    }
+
+    fn nodes(&mut self) {
+        let (digest, theme) = (&self.whole.digest, self.theme);
+        let shares = nodes::shares(self.whole.run);
+        let lines = shares.iter().map(|node| {
+            let mut about = text::count(node.jobs.len(), "job");
+            if node.queued >= Duration::from_millis(10) {
+                let queued = text::seconds(node.queued);
+                about.push_str(&format!(", up to {queued} of waiting for a worker before"));
+            }
+            format!(
+                "{:>7}  {:>3.0}%  {}  {}\n",
+                text::seconds(node.took),
+                100.0 * share(node.took, digest.took),
+                theme.paint(Role::Name, &text::safe(&node.name)),
+                theme.paint(Role::Faint, &about)
+            )
+        });
+        let lines = lines.collect();
+        self.block("where it ran", lines, 0);
     }
 
     fn slowest(&mut self) {

@@ -53,6 +53,10 @@ enum EventLine<'a> {
         #[serde(skip_serializing_if = "Option::is_none")]
         node: Option<&'a str>,
         #[serde(skip_serializing_if = "Option::is_none")]
+        on: Option<&'a str>,
+        #[serde(skip_serializing_if = "Option::is_none")]
+        queued: Option<f64>,
+        #[serde(skip_serializing_if = "Option::is_none")]
         log: Option<&'a str>,
         #[serde(skip_serializing_if = "Option::is_none")]
         from: Option<OriginJson<'a>>,
@@ -165,7 +169,12 @@ impl EventWriter {
                     processor: rounded_seconds(usage.processor),
                     memory: usage.memory,
                 }),
-                node: ended.node.as_deref(),
+                node: ended.remote.as_ref().map(|remote| &*remote.node),
+                on: ended.remote.as_ref().map(|remote| &*remote.place),
+                queued: ended
+                    .remote
+                    .as_ref()
+                    .map(|remote| rounded_seconds(remote.queued)),
                 log: ended.output.log.as_deref(),
                 from: ended.origin.as_ref().map(OriginJson::of),
                 twice: ended.twice.as_ref().map(TwiceJson::of),

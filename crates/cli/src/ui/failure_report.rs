@@ -96,7 +96,7 @@ fn what_went_wrong(failure: &JobFailure) -> String {
                     .to_owned()
             }
             Exit::NotStarted(why) | Exit::NoRoom(why) => format!("could not start: {why}"),
-            Exit::DidNotStay(why) | Exit::Lost { why, .. } => why.clone(),
+            Exit::DidNotStay(why) | Exit::Lost { why, .. } | Exit::Unseen(why) => why.clone(),
             Exit::ReadsTerminal => {
                 "reads the terminal: mark the task `terminal`, or give the program its input".to_owned()
             }

@@ -6,6 +6,7 @@ pub mod failure_report;
 mod folding;
 pub mod keys;
 pub mod live;
+mod live_board;
 pub mod reads;
 pub mod report;
 pub mod style;

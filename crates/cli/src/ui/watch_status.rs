@@ -12,8 +12,8 @@ use handloom_core::scheduler::Summary;
 
 use crate::ui::Detail;
 use crate::ui::Ui;
-use crate::ui::live::cut;
 use crate::ui::live::window;
+use crate::ui::live_board::cut;
 use crate::ui::style::Role;
 use crate::ui::style::counts;
 use crate::ui::text;

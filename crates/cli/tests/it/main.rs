@@ -24,6 +24,7 @@ mod names;
 mod newcomers;
 mod others;
 mod pictures;
+mod places;
 mod projects;
 mod reports;
 mod safety;

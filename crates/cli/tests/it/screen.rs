@@ -131,9 +131,14 @@ impl Terminal {
 /// Waits until something is so.
 #[track_caller]
 pub fn wait_for(what: &str, is_so: impl Fn() -> bool) {
+    wait_for_long(what, Duration::from_secs(20), is_so);
+}
+
+/// Waits for what may take so long.
+pub fn wait_for_long(what: &str, longest: Duration, is_so: impl Fn() -> bool) {
     let start = Instant::now();
     while !is_so() {
-        assert!(start.elapsed() < Duration::from_secs(20), "never: {what}");
+        assert!(start.elapsed() < longest, "never: {what}");
         std::thread::sleep(Duration::from_millis(5));
     }
 }

@@ -1,6 +1,8 @@
 //! What several benches need: one whole run of the core, and this process's memory.
 #![allow(dead_code, reason = "not every bench needs all of it")]
 
+pub mod memory;
+
 use std::cell::RefCell;
 use std::path::PathBuf;
 

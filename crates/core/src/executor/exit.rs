@@ -29,6 +29,8 @@ pub enum Exit {
         /// Whether the job may have brought it about.
         is_suspect: bool,
     },
+    /// What it reads or writes is not the same on its node and here, and why.
+    Unseen(String),
     /// It was ended, since it waited for a terminal that it does not have.
     ReadsTerminal,
 }
@@ -43,7 +45,11 @@ impl Exit {
             Self::Signal(signal) => 128 + signal,
             Self::OutOfMemory => 137,
             Self::TimedOut(_) => 124,
-            Self::NotStarted(_) | Self::NoRoom(_) | Self::DidNotStay(_) | Self::Lost { .. } => 127,
+            Self::NotStarted(_)
+            | Self::NoRoom(_)
+            | Self::DidNotStay(_)
+            | Self::Lost { .. }
+            | Self::Unseen(_) => 127,
             Self::ReadsTerminal => 125,
         }
     }
@@ -57,7 +63,7 @@ impl Exit {
             Self::TimedOut(limit) => format!("longer than {} s", limit.as_secs()),
             Self::OutOfMemory => "out of memory".to_owned(),
             Self::NotStarted(_) | Self::NoRoom(_) => "not started".to_owned(),
-            Self::DidNotStay(why) | Self::Lost { why, .. } => why.clone(),
+            Self::DidNotStay(why) | Self::Lost { why, .. } | Self::Unseen(why) => why.clone(),
             Self::ReadsTerminal => "reads the terminal".to_owned(),
         }
     }

@@ -14,7 +14,7 @@ use crate::executor::queue::HostedJob;
 use crate::executor::queue::JobEnd;
 use crate::executor::queue::Notice;
 use crate::executor::queue::Ticket;
-use crate::executor::thread_pool::JobRunner;
+use crate::executor::runner::JobRunner;
 use crate::world::Clock;
 
 /// How long is waited between two questions whether a job is ready, at first and at most.

@@ -42,10 +42,36 @@ pub struct JobRoom {
     pub slot: SlotId,
     /// How many cores it may use.
     pub cores: u64,
+    /// How much memory it said that it takes.
+    pub memory: Option<ByteSize>,
+}
+
+/// What a job that runs on another machine needs there.
+#[derive(Clone, Debug, Default)]
+pub struct RemoteNeeds {
+    /// How much memory it said that it takes.
+    pub memory: Option<ByteSize>,
+    /// How long it took when it ran last.
+    pub usual: Option<Duration>,
+    /// Paths, from the root, that must be there as they are here before it begins.
+    pub reads: Vec<String>,
+    /// Paths that must be here as they are there when it has ended.
+    pub writes: Vec<String>,
+}
+
+/// Where a job ran that did not run on this machine.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RemoteRun {
+    /// The place.
+    pub place: String,
+    /// The node there.
+    pub node: String,
+    /// How long it waited until there was a worker for it.
+    pub queued: Duration,
 }
 
 /// A script to run, with everything it needs.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Job {
     /// The step's or task's name.
     pub name: String,
@@ -71,6 +97,9 @@ pub struct Job {
     pub cores: u64,
     /// The place that it is to run at, when that is not where the run is.
     pub place: Option<String>,
+    /// What it needs there.
+    #[serde(skip)]
+    pub remote: Option<Arc<RemoteNeeds>>,
     /// Stopped after so long.
     pub limit: Option<Duration>,
     /// Whether it has the terminal to itself.
@@ -109,8 +138,8 @@ pub struct Outcome {
     pub processor: Duration,
     /// The names of programs that were still running when it had ended, and were ended then.
     pub left_behind: Vec<String>,
-    /// The node that it ran on, when that is not this machine.
-    pub node: Option<String>,
+    /// Where it ran, when that is not this machine.
+    pub remote: Option<RemoteRun>,
     /// What was seen of what its processes looked at; none of a job that is not watched.
     pub observed: Option<Box<Observed>>,
 }
@@ -135,7 +164,7 @@ impl Outcome {
             memory: ByteSize::default(),
             processor: Duration::ZERO,
             left_behind: Vec::new(),
-            node: None,
+            remote: None,
             observed: None,
         }
     }

@@ -2,16 +2,31 @@
 
 use std::sync::Arc;
 use std::sync::Mutex;
+use std::time::Instant;
 
 use crate::world::lock;
 
 /// For its last line so many bytes are kept: more than a terminal is wide.
 const LINE: usize = 512;
 
+/// Whether a job that was begun still waits until it may run.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum JobWait {
+    /// It ran at once.
+    #[default]
+    Never,
+    /// It does.
+    Waits,
+    /// It did.
+    RunsSince(Instant),
+}
+
 /// What a job printed last.
 #[derive(Clone, Debug)]
 pub struct OutputTail {
     kept: Arc<Mutex<Vec<u8>>>,
+    /// Whether the job waits until it may run, and since when it runs after that.
+    waits: Arc<Mutex<JobWait>>,
     /// So many bytes are kept.
     most: usize,
 }
@@ -29,6 +44,7 @@ impl OutputTail {
     pub fn keeping(most: usize) -> Self {
         Self {
             kept: Arc::default(),
+            waits: Arc::default(),
             most,
         }
     }
@@ -39,6 +55,23 @@ impl OutputTail {
         kept.extend_from_slice(&bytes[bytes.len().saturating_sub(self.most)..]);
         let over = kept.len().saturating_sub(self.most);
         kept.drain(..over);
+    }
+
+    /// Says that the job waits until it may run; what for, or none once it runs.
+    pub fn wait_for(&self, what: Option<&str>) {
+        let mut kept = lock(&self.kept);
+        kept.clear();
+        kept.extend_from_slice(what.unwrap_or_default().as_bytes());
+        *lock(&self.waits) = match what {
+            Some(_) => JobWait::Waits,
+            None => JobWait::RunsSince(Instant::now()),
+        };
+    }
+
+    /// Whether it waits.
+    #[must_use]
+    pub fn waits(&self) -> JobWait {
+        *lock(&self.waits)
     }
 
     /// All that is kept.
@@ -60,6 +93,18 @@ impl OutputTail {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_it_waits_for_is_told_until_it_runs() {
+        let tail = OutputTail::default();
+        assert_eq!(tail.waits(), JobWait::Never);
+        tail.wait_for(Some("waits for rain"));
+        assert_eq!(tail.line(), b"waits for rain");
+        assert_eq!(tail.waits(), JobWait::Waits);
+        tail.wait_for(None);
+        assert_eq!(tail.line(), b"");
+        assert!(matches!(tail.waits(), JobWait::RunsSince(_)));
+    }
 
     #[test]
     fn the_last_line_with_anything_in_it_is_told() {

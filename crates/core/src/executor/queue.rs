@@ -79,6 +79,8 @@ pub enum Notice {
     Began(Ticket, Ticks),
     /// The job that was handed ahead did not begin, and will not.
     NotBegun(Ticket),
+    /// Whoever runs the jobs has something to say that is of no single one.
+    Remark(String),
     /// It printed something.
     Printed(Ticket, Vec<u8>),
     /// A job that goes on running beside the others is ready for them; or not, and why.
@@ -111,10 +113,17 @@ pub struct JobEnd {
 }
 
 impl JobEnd {
-    /// How long it took.
+    /// How long it took, from when it ran.
     #[must_use]
     pub fn took(&self) -> Duration {
-        self.ended.since(self.began)
+        self.ended.since(self.began).saturating_sub(self.queued())
+    }
+
+    /// How long it waited until somewhere else there was room for it.
+    #[must_use]
+    pub fn queued(&self) -> Duration {
+        let remote = self.outcome.remote.as_ref();
+        remote.map_or(Duration::ZERO, |remote| remote.queued)
     }
 
     /// Whether it went well, as far as can be told where it ran.

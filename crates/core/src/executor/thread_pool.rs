@@ -25,7 +25,6 @@ use crate::executor::cancel::CancelToken;
 use crate::executor::capture::Capture;
 use crate::executor::exit::Exit;
 use crate::executor::hosting::JobHost;
-use crate::executor::job::Job;
 use crate::executor::job::Outcome;
 use crate::executor::queue::ExecutionContext;
 use crate::executor::queue::Executor;
@@ -37,6 +36,7 @@ use crate::executor::queue::Submission;
 use crate::executor::queue::Ticket;
 use crate::executor::queue::Twice;
 use crate::executor::queue::Waker;
+use crate::executor::runner::JobRunner;
 use crate::executor::twice::FirstOutputs;
 use crate::executor::twice::TwiceAgainst;
 use crate::executor::twice::TwiceReport;
@@ -48,29 +48,6 @@ use crate::world::quarantine::remove;
 
 /// A job is run again so often when where it ran was lost.
 const LOST: usize = 3;
-
-/// Runs a job to its end on the thread that calls.
-pub trait JobRunner: Sync {
-    /// The wish to end the run.
-    fn cancel(&self) -> &CancelToken;
-    /// As [`Executor::prepare`].
-    ///
-    /// # Errors
-    /// When it can't be noted that jobs run.
-    fn prepare(&self) -> io::Result<()> {
-        Ok(())
-    }
-    /// As [`Executor::finish`].
-    ///
-    /// # Errors
-    /// When the note can't be taken away.
-    fn finish(&self) -> io::Result<Vec<String>> {
-        Ok(Vec::new())
-    }
-    /// Runs a job to its end, or until the run is to end. Called from several threads at once. `heard` is
-    /// given what the job prints as it comes.
-    fn run(&self, job: &Job, heard: &mut dyn FnMut(&[u8])) -> Outcome;
-}
 
 impl<R: JobRunner> Executor for R {
     fn cancel(&self) -> &CancelToken {
@@ -125,6 +102,11 @@ impl<'scope, 'env> ThreadPool<'scope, 'env> {
         context: ExecutionContext<'scope>,
     ) -> io::Result<Self> {
         let (tell, notices) = mpsc::channel();
+        let remarks: Sender<Notice> = tell.clone();
+        runner.tell_to(Arc::new(move |remark| {
+            // Who listens no more has ended its run.
+            let _ = remarks.send(Notice::Remark(remark));
+        }));
         let mut workers = Vec::with_capacity(context.slots);
         for slot in 0..context.slots {
             let (sender, assignments) = mpsc::channel();
@@ -457,8 +439,13 @@ impl Worker<'_> {
     /// tried only once more: it takes others with it.
     fn run_where_it_stays(&self, submission: &Submission, heard: &mut dyn FnMut(&[u8])) -> Outcome {
         let mut tries = 0;
+        let mut queued = Duration::ZERO;
         loop {
-            let outcome = self.runner.run(&submission.job, heard);
+            let mut outcome = self.runner.run(&submission.job, heard);
+            if let Some(remote) = &mut outcome.remote {
+                remote.queued += queued;
+                queued = remote.queued;
+            }
             let Exit::Lost { is_suspect, .. } = &outcome.exit else {
                 return outcome;
             };

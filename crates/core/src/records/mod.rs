@@ -69,6 +69,16 @@ pub struct JobRecord {
     /// The node that it ran on, when that was not this machine.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub node: Option<String>,
+    /// The place where that is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub on: Option<String>,
+    /// How long it waited there until there was a worker for it; it began after that.
+    #[serde(
+        default,
+        with = "as_seconds",
+        skip_serializing_if = "Duration::is_zero"
+    )]
+    pub queued: Duration,
     /// The log of what it printed, from the root.
     pub log: Option<String>,
     /// The place of its description: `hand.loom:12`; where it failed, of its recipe.

@@ -120,7 +120,12 @@ impl<'a> Recorder<'a> {
             exit: ended.exit.as_ref().map(Exit::in_words),
             memory: usage.map_or(ByteSize::default(), |usage| usage.memory),
             processor: usage.map_or(Duration::ZERO, |usage| usage.processor),
-            node: ended.node.clone(),
+            node: ended.remote.as_ref().map(|remote| remote.node.clone()),
+            on: ended.remote.as_ref().map(|remote| remote.place.clone()),
+            queued: ended
+                .remote
+                .as_ref()
+                .map_or(Duration::ZERO, |remote| remote.queued),
             log: ended.output.log.clone(),
             place,
             by,

@@ -180,6 +180,8 @@ mod tests {
             memory: crate::world::ByteSize::default(),
             processor: seconds(took / 2.0),
             node: None,
+            on: None,
+            queued: Duration::ZERO,
             log: None,
             place: "hand.loom:3".to_owned(),
             by: step.trim_end_matches(char::is_numeric).to_owned(),

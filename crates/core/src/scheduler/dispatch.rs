@@ -30,6 +30,7 @@ use crate::scheduler::slot_table::Freed;
 use crate::scheduler::slot_table::RunningJob;
 use crate::scheduler::slot_table::SlotTable;
 use crate::scheduler::start_job::StartedJob;
+use crate::text::Diagnostic;
 use crate::text::Span;
 
 /// Jobs are short when so many have ended and took less than so long on average.
@@ -209,6 +210,7 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
         JobRoom {
             slot,
             cores: self.resources.cores(self.queue.uses(position)),
+            memory: self.resources.memory(self.queue.uses(position)),
         }
     }
 
@@ -338,6 +340,10 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             Notice::Ended(end) => self.ended(pass, end),
             Notice::Answered(number) => {
                 self.answered(pass, number);
+                Ok(())
+            }
+            Notice::Remark(what) => {
+                pass.state.warn(Diagnostic::placeless_warning(what));
                 Ok(())
             }
             Notice::Nothing => {

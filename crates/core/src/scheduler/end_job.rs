@@ -82,7 +82,7 @@ impl JobEnder<'_, '_, '_, '_> {
         let origin = origin(&job, &end);
         self.tell_store(&job, verdict.keep, origin.as_ref(), &end);
         let usage = JobUsage {
-            began: end.began.since(self.state.began),
+            began: end.began.since(self.state.began) + end.queued(),
             slot,
             memory: end.outcome.memory,
             processor: end.outcome.processor,
@@ -97,7 +97,7 @@ impl JobEnder<'_, '_, '_, '_> {
                 None => verdict.ending,
             },
             took: end.took(),
-            node: end.outcome.node.clone(),
+            remote: end.outcome.remote.clone(),
             reasons: job.reasons,
             exit: (!end.restored).then_some(end.outcome.exit),
             output: end.outcome.output,

@@ -6,6 +6,7 @@ use serde::Deserialize;
 use serde::Serialize;
 
 use crate::executor::OutputTail;
+use crate::executor::RemoteRun;
 use crate::executor::capture::Printed;
 use crate::executor::exit::Exit;
 use crate::executor::job::SlotId;
@@ -133,8 +134,8 @@ pub struct Ended {
     pub after: Option<String>,
     /// How long it waited for a free place when nothing else was in its way.
     pub waited: Duration,
-    /// The node that it ran on, when that is not this machine.
-    pub node: Option<String>,
+    /// Where it ran, when that is not this machine.
+    pub remote: Option<RemoteRun>,
     /// The place of the line that describes it.
     pub described: Span,
 }
@@ -165,7 +166,7 @@ impl Ended {
             exit: None,
             output: Printed::default(),
             failure: None,
-            node: None,
+            remote: None,
             origin: None,
             twice: None,
             usage: None,

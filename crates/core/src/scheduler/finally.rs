@@ -44,6 +44,7 @@ pub fn run_finally(
     let room = JobRoom {
         slot: SlotId::default(),
         cores: 1,
+        memory: None,
     };
     let prepared = task_frame(vars, project, node).and_then(|mut frame| {
         builder.set_cores(&mut frame, room);

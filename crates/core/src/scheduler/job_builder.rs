@@ -298,6 +298,7 @@ impl<'d> JobBuilder<'_, 'd> {
             slot: room.slot,
             cores: room.cores,
             place,
+            remote: None,
             limit,
             terminal: recipe.clauses.terminal,
             stays: false,

@@ -118,8 +118,8 @@ pub struct BuildOptions {
     pub memory: ByteSize,
     /// Where else jobs can run, for those that name a place.
     pub places: Vec<PlaceSupply>,
-    /// Whether all run at one place, whatever they name: it is what `jobs` and `memory` are of.
-    pub is_one_place: bool,
+    /// Whether they do.
+    pub placing: Placing,
     /// Tell what jobs print as it comes.
     pub live: bool,
     /// What becomes of old outputs meanwhile.
@@ -128,6 +128,18 @@ pub struct BuildOptions {
     pub recipes: RecipeMode,
     /// The number of this run, under which logs are written; none for no logs.
     pub run: Option<u64>,
+}
+
+/// Where jobs run.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Placing {
+    /// Where the description says.
+    #[default]
+    AsDescribed,
+    /// All on this machine, whatever they name.
+    AllHere,
+    /// All at one other place, whatever they name: it is what `jobs` and `memory` are of.
+    AllElsewhere,
 }
 
 /// How much a place has.
@@ -152,7 +164,7 @@ impl Default for BuildOptions {
             twice: false,
             memory: ByteSize::UNLIMITED,
             places: Vec::new(),
-            is_one_place: false,
+            placing: Placing::default(),
             live: false,
             old_outputs: OldOutputs::default(),
             recipes: RecipeMode::default(),

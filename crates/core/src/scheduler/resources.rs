@@ -13,8 +13,10 @@ use crate::project::frame::Frame;
 use crate::project::values::Vars;
 use crate::scheduler::job_builder::PreparedJob;
 use crate::scheduler::options::BuildOptions;
+use crate::scheduler::options::Placing;
 use crate::scheduler::pass_view::PassView;
 use crate::text::Diagnostic;
+use crate::text::Span;
 use crate::world::ByteSize;
 
 /// What a job takes: of each supply, by its number, an amount; sorted by number.
@@ -49,8 +51,8 @@ pub struct ResourcePool {
     known: HashMap<ResourceUse, ResourceUseId>,
     /// The names of the places; each has cores and memory behind those of this machine.
     places: Vec<String>,
-    /// Whether places that are named do not count.
-    is_one_place: bool,
+    /// Whether places that are named count.
+    placing: Placing,
 }
 
 impl ResourcePool {
@@ -96,7 +98,7 @@ impl ResourcePool {
                 .iter()
                 .map(|place| place.name.clone())
                 .collect(),
-            is_one_place: options.is_one_place,
+            placing: options.placing,
         })
     }
 
@@ -134,7 +136,8 @@ impl ResourcePool {
         Some(uses)
     }
 
-    /// What a target or task takes. One that wants more cores or memory than there are takes all.
+    /// What a target or task takes. One that wants more cores or memory than this machine has takes all; at another place, where
+    /// it is asked for on its own, as much as it says.
     fn of(
         &mut self,
         vars: &Vars<'_>,
@@ -162,7 +165,11 @@ impl ResourcePool {
                 );
                 return None;
             }
-            let amount = wanted.min(self.total[number]);
+            let is_here = first == CORES && self.placing != Placing::AllElsewhere;
+            let amount = match is_here {
+                true => wanted.min(self.total[number]),
+                false => wanted,
+            };
             match uses.iter_mut().find(|(known, _)| *known == number) {
                 Some(known) => known.1 = amount,
                 None => uses.push((number, amount)),
@@ -183,16 +190,16 @@ impl ResourcePool {
 
     /// The first of the supplies of where a target or task runs: its cores, and behind them its memory.
     fn of_place(&self, vars: &Vars<'_>, clauses: &Clauses<'_>, frame: &Frame<'_>) -> Option<usize> {
-        let Some(word) = clauses.running.on.filter(|_| !self.is_one_place) else {
+        let Some(word) = clauses
+            .running
+            .on
+            .filter(|_| self.placing == Placing::AsDescribed)
+        else {
             return Some(CORES);
         };
         let name = vars.single(word, frame)?.text;
         let Some(place) = self.places.iter().position(|known| **known == *name) else {
-            let help = format!(
-                "`[place.{name}]` in your settings says how it is reached (docs/cluster.md); `--on here` runs all of it on this machine"
-            );
-            let title = format!("there is no place `{name}` in the settings");
-            vars.report(Diagnostic::error(word.span, title).help(help));
+            vars.report(missing_place(word.span, &name, true));
             return None;
         };
         Some(2 * (place + 1))
@@ -242,22 +249,35 @@ impl ResourcePool {
     pub fn suffice(&self, uses: ResourceUseId) -> bool {
         self.uses[uses.index()]
             .iter()
-            .all(|&(number, amount)| self.left[number] >= amount)
+            .all(|&(number, amount)| self.left[number] >= amount.min(self.total[number]))
     }
 
     /// A job begins.
     pub fn take(&mut self, uses: ResourceUseId) {
         for &(number, amount) in &self.uses[uses.index()] {
-            self.left[number] = self.left[number].saturating_sub(amount);
+            self.left[number] -= amount.min(self.total[number]).min(self.left[number]);
         }
     }
 
     /// A job has ended.
     pub fn give_back(&mut self, uses: ResourceUseId) {
         for &(number, amount) in &self.uses[uses.index()] {
-            self.left[number] += amount;
+            self.left[number] += amount.min(self.total[number]);
         }
     }
+}
+
+/// What is said of a place that the settings do not have; a mistake, or what would be one.
+pub fn missing_place(span: Span, name: &str, is_error: bool) -> Diagnostic {
+    let help = format!(
+        "`[place.{name}]` in your settings says how it is reached (docs/cluster.md); `--on here` runs all of it on this machine"
+    );
+    let title = format!("there is no place `{name}` in the settings");
+    let diagnostic = match is_error {
+        true => Diagnostic::error(span, title),
+        false => Diagnostic::warning(span, title),
+    };
+    diagnostic.help(help)
 }
 
 /// What is said of a job that held more memory than it said that it takes.

@@ -1,8 +1,10 @@
 //! From a position that is to run to a job that can be submitted.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use crate::executor::JobRoom;
+use crate::executor::RemoteNeeds;
 use crate::executor::Submission;
 use crate::executor::queue::Twice;
 use crate::graph::Node;
@@ -23,6 +25,7 @@ use crate::scheduler::job_builder::JobBuilder;
 use crate::scheduler::job_builder::PreparedJob;
 use crate::scheduler::job_builder::SCRATCH;
 use crate::scheduler::options::BuildError;
+use crate::scheduler::options::Placing;
 use crate::scheduler::output_places::PreparedOutputs;
 use crate::scheduler::pass_view::PassView;
 use crate::scheduler::slot_table::RunningJob;
@@ -97,7 +100,19 @@ impl JobStarter<'_, '_, '_, '_> {
             self.state.release_project()?;
         }
         self.name_log(prepared);
-        let event = self.event(position, &reasons, prepared);
+        let usual = self.usual(position, prepared);
+        if self.goes_elsewhere(prepared) {
+            let outputs = ready.outputs.outputs.iter();
+            let learned = prepared.learn.iter().map(|learn| &learn.path);
+            let remote = RemoteNeeds {
+                memory: room.memory,
+                usual,
+                reads: self.reads(position),
+                writes: outputs.chain(learned).cloned().collect(),
+            };
+            Arc::make_mut(&mut prepared.job).remote = Some(Arc::new(remote));
+        }
+        let event = self.event(position, &reasons, prepared, usual);
         let restore = ready.hit.as_ref().map(|hit| hit.restore.clone());
         Ok(Some(StartedJob {
             submission: Submission {
@@ -219,15 +234,51 @@ impl JobStarter<'_, '_, '_, '_> {
         Arc::make_mut(&mut prepared.job).log = log;
     }
 
-    fn event(&self, position: Position, reasons: &[Reason], prepared: &PreparedJob) -> Event {
-        let name = prepared.job.name.clone();
-        let task = matches!(self.view.node(position), Node::Task(_));
-        let key = if task { task_key(&name) } else { name.clone() };
+    /// How long a job took when it ran last.
+    fn usual(&self, position: Position, prepared: &PreparedJob) -> Option<Duration> {
+        let name = &prepared.job.name;
         let ledger = self.state.context.ledger.borrow();
+        let step = match self.view.node(position) {
+            Node::Task(_) => ledger.step(&task_key(name)),
+            _ => ledger.step(name),
+        };
+        step.map(StepView::took)
+    }
+
+    /// Whether a job is for another machine.
+    fn goes_elsewhere(&self, prepared: &PreparedJob) -> bool {
+        match self.state.options.placing {
+            Placing::AsDescribed => prepared.job.place.is_some(),
+            Placing::AllHere => false,
+            Placing::AllElsewhere => true,
+        }
+    }
+
+    /// The prerequisites of a position that are named.
+    fn reads(&self, position: Position) -> Vec<String> {
+        let project = self.view.project;
+        let needs = match self.view.node(position) {
+            Node::Step(step) => project.step_needs(project.step(step)),
+            Node::Task(task) => &project.tasks[task.index()].needs,
+            Node::Set(_) => &[],
+        };
+        let needs = project.open_needs(needs);
+        needs
+            .map(|(_, path)| project.paths.get(path).to_owned())
+            .collect()
+    }
+
+    fn event(
+        &self,
+        position: Position,
+        reasons: &[Reason],
+        prepared: &PreparedJob,
+        usual: Option<Duration>,
+    ) -> Event {
         Event::Began {
-            usual: ledger.step(&key).map(StepView::took),
-            step: name,
-            task,
+            usual,
+            step: prepared.job.name.clone(),
+            task: matches!(self.view.node(position), Node::Task(_)),
             reasons: reasons.to_vec(),
             script: prepared.job.script.clone(),
             slot: prepared.job.slot,
@@ -237,7 +288,7 @@ impl JobStarter<'_, '_, '_, '_> {
                 .job
                 .place
                 .clone()
-                .filter(|_| !self.state.options.is_one_place),
+                .filter(|_| self.state.options.placing == Placing::AsDescribed),
             tail: prepared.job.tail.clone(),
         }
     }

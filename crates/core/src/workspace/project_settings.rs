@@ -12,6 +12,9 @@ use crate::text::Sources;
 use crate::text::Span;
 use crate::text::duration;
 use crate::text::nearest;
+use crate::workspace::places::HERE;
+use crate::workspace::places::OWN_PLACE_KEYS;
+use crate::workspace::places::PLACE_KEYS;
 use crate::workspace::settings::OutputMode;
 use crate::workspace::settings::RecipeColors;
 use crate::workspace::settings::SetBy;
@@ -45,7 +48,7 @@ pub struct ProjectSettings {
     /// The settings.
     pub settings: Settings,
     /// The names of those that count, and where they stand.
-    pub places: Vec<(&'static str, Span)>,
+    pub places: Vec<(String, Span)>,
 }
 
 impl ProjectSettings {
@@ -80,12 +83,13 @@ impl ProjectSettings {
         words: &[Word],
     ) -> Result<(), Box<Diagnostic>> {
         let name = sources.slice(key.span);
-        let Some(known) = keys().find(|known| *known == name) else {
+        let place = place_key(name);
+        if place.is_none() && !keys().any(|known| known == name) {
             return Err(unknown(key.span, name));
-        };
-        if let Some((_, first)) = self.places.iter().find(|(set, _)| *set == known) {
+        }
+        if let Some((_, first)) = self.places.iter().find(|(set, _)| *set == *name) {
             return Err(Box::new(
-                Diagnostic::error(key.span, format!("`{known}` is set twice"))
+                Diagnostic::error(key.span, format!("`{name}` is set twice"))
                     .also(*first, "first here")
                     .help("remove one of them"),
             ));
@@ -101,24 +105,30 @@ impl ProjectSettings {
                 ..first
             });
         let span = span.unwrap_or(key.span);
-        let wanted = set(&mut self.settings, known, &text, texts);
+        let wanted = match place {
+            Some((place, key, wanted)) => {
+                let place = self.settings.place.entry(place.to_owned()).or_default();
+                place.set(key, &text, &texts).then_some(()).ok_or(wanted)
+            }
+            None => set(&mut self.settings, name, &text, texts),
+        };
         wanted.map_err(|wanted| {
             Box::new(
                 Diagnostic::error(
                     span,
-                    format!("`{text}` is no value of the setting `{known}`"),
+                    format!("`{text}` is no value of the setting `{name}`"),
                 )
                 .help(format!("it is {wanted}")),
             )
         })?;
-        self.places.push((known, key.span));
+        self.places.push((name.to_owned(), key.span));
         Ok(())
     }
 
     /// The user's own settings, and what the project sets where the user does not; only that keeps its place.
     #[must_use]
     pub fn below(&mut self, user: Settings) -> Settings {
-        self.places.retain(|(key, _)| match *key {
+        self.places.retain(|(key, _)| match &**key {
             "jobs" => user.jobs.is_none(),
             "on-failure" => user.on_failure.is_none(),
             "output" => user.output.is_none(),
@@ -128,8 +138,19 @@ impl ProjectSettings {
             "grace" => user.grace.is_none(),
             "recipes" => user.recipes.is_none(),
             "sealed-read" => true,
-            store => user.store.text(store).is_none(),
+            key => match place_key(key) {
+                Some((place, key, _)) => {
+                    let place = user.place.get(place);
+                    place.and_then(|place| place.text(key)).is_none()
+                }
+                None => user.store.text(key).is_none(),
+            },
         });
+        let mut place = user.place;
+        for (name, project) in &self.settings.place {
+            let own = place.remove(name).unwrap_or_default();
+            place.insert(name.clone(), own.or(project.clone()));
+        }
         let mut sealed_read = self.settings.sealed_read.clone();
         sealed_read.extend(user.sealed_read);
         Settings {
@@ -143,6 +164,7 @@ impl ProjectSettings {
             recipes: user.recipes.or(self.settings.recipes),
             sealed_read,
             store: user.store.clone().or(&self.settings.store),
+            place,
             ..user
         }
     }
@@ -205,7 +227,34 @@ fn set(
     if is_set { Ok(()) } else { Err(wanted) }
 }
 
+/// The place and the key of `place.NAME.KEY`, and what that may be.
+fn place_key(name: &str) -> Option<(&str, &str, &'static str)> {
+    let (place, key) = name.strip_prefix("place.")?.rsplit_once('.')?;
+    let mut known = PLACE_KEYS.into_iter().filter(|(known, _)| *known == key);
+    let (_, wanted) = known.next()?;
+    (!place.is_empty() && place != HERE).then_some((place, key, wanted))
+}
+
 fn unknown(span: Span, name: &str) -> Box<Diagnostic> {
+    let of_place = name.strip_prefix("place.").map(|rest| {
+        let key = rest.rsplit_once('.').map_or("", |(_, key)| key);
+        if OWN_PLACE_KEYS.contains(&key) {
+            return format!("that is for each user to say: `{key}` stands in your own settings");
+        }
+        let known = PLACE_KEYS.map(|(known, _)| known);
+        match nearest(key, known) {
+            _ if rest.starts_with("here.") => {
+                "`here` is the machine where it is typed; give the place another name".to_owned()
+            }
+            Some(near) => format!("did you mean `{near}`?"),
+            None => format!("of a place there are: {}", known.join(", ")),
+        }
+    });
+    if let Some(help) = of_place {
+        return Box::new(
+            Diagnostic::error(span, format!("there is no setting `{name}`")).help(help),
+        );
+    }
     let is_users = STORE_KEYS.iter().any(|key| key.name == name);
     let help = match (name, nearest(name, keys())) {
         ("trust", _) => {

@@ -22,6 +22,7 @@ use handloom_core::executor::Submission;
 use handloom_core::executor::Ticket;
 use handloom_core::world::Clock;
 use handloom_core::world::Ticks;
+use handloom_core::world::lock;
 
 /// A clock that goes on when it is told to.
 #[derive(Default)]
@@ -29,18 +30,18 @@ pub struct VirtualClock(Mutex<Duration>);
 
 impl VirtualClock {
     fn elapsed(&self) -> Duration {
-        *self.0.lock().unwrap()
+        *lock(&self.0)
     }
 
     fn go_to(&self, time: Duration) {
-        let mut now = self.0.lock().unwrap();
+        let mut now = lock(&self.0);
         *now = time.max(*now);
     }
 }
 
 impl Clock for VirtualClock {
     fn now(&self) -> i64 {
-        1_000_000_000_000 + i64::try_from(self.elapsed().as_nanos()).unwrap()
+        1_000_000_000_000 + i64::try_from(self.elapsed().as_nanos()).unwrap_or(i64::MAX)
     }
 
     fn ticks(&self) -> Ticks {

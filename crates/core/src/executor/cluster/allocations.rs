@@ -1,12 +1,17 @@
 //! What is asked of the scheduler for a place, and what becomes of it.
 
 use crate::executor::cluster::pool::ASKED_EVERY;
+use crate::executor::cluster::pool::Lane;
+use crate::executor::cluster::pool::Pending;
+use crate::executor::cluster::pool::SingleOrder;
 use crate::executor::cluster::pool::TICK;
 use crate::executor::cluster::pool::WorkerPool;
+use crate::executor::cluster::pool::WorkerPoolState;
 use crate::executor::cluster::pool::said_of;
 use crate::executor::cluster::scheduler::Allocation;
 use crate::executor::cluster::scheduler::AllocationState;
 use crate::executor::cluster::scheduler::SubmitError;
+use crate::executor::cluster::taking::dismiss_short;
 use crate::executor::cluster::wire::HEARTBEAT;
 use crate::executor::cluster::wire::ToWorker;
 use crate::world::lock;
@@ -21,96 +26,166 @@ const AWAY_FOR: Duration = Duration::from_secs(120);
 /// Workers that end before they have said hello, until it is given up.
 const FAILURES: usize = 3;
 
+/// What is to be done next.
+enum Due {
+    /// A worker is to be asked for.
+    Submit(Option<SingleOrder>),
+    /// It is time to ask what has become of those that have not begun.
+    Look,
+    Nothing,
+}
+
 impl WorkerPool {
-    /// Submits what jobs wait for, asks what has become of it, and keeps workers from thinking that nobody is there.
-    pub fn manage(self: &Arc<Self>) {
-        let (mut asked, mut beaten) = (Instant::now(), Instant::now());
+    /// Keeps workers from thinking that nobody is there; on a thread of its own, since a scheduler may take longer to answer
+    /// than they wait.
+    pub fn beat(self: &Arc<Self>) {
         loop {
+            let begun = Instant::now();
             let state = lock(&self.state);
             if state.is_over {
                 return;
             }
-            let cores = self.options.allocation.cores;
-            let free: u64 = state.workers.iter().map(|lane| lane.free).sum();
-            let coming = free + state.pending.len() as u64 * cores;
-            let there = state.workers.len() + state.pending.len();
-            let is_wanted =
-                state.wanted > coming && there < self.options.most && state.fault.is_none();
-            let (port, is_pending) = (state.port.unwrap_or(0), !state.pending.is_empty());
-            if beaten.elapsed() >= HEARTBEAT {
-                beaten = Instant::now();
-                for lane in &state.workers {
-                    // One that is gone is found out by who reads.
-                    let _ = lane.connection.say(&ToWorker::Alive);
-                }
-            }
-            let is_due = is_pending && asked.elapsed() >= ASKED_EVERY;
-            if !(is_wanted || is_due) {
-                let _ = self.changed.wait_timeout(state, TICK);
-                continue;
-            }
+            let workers = state.workers.iter();
+            let workers: Vec<_> = workers.map(|lane| Arc::clone(&lane.connection)).collect();
             drop(state);
-            if is_wanted {
-                self.submit(port);
-            } else {
-                asked = Instant::now();
-                self.look();
+            for worker in workers {
+                // One that is gone is found out by who reads.
+                let _ = worker.say(&ToWorker::Alive);
+            }
+            while begun.elapsed() < HEARTBEAT {
+                let state = lock(&self.state);
+                if state.is_over {
+                    return;
+                }
+                let left = HEARTBEAT.saturating_sub(begun.elapsed());
+                let _ = self.changed.wait_timeout(state, left);
             }
         }
     }
 
-    fn submit(&self, port: u16) {
-        // Written before: a run that is killed now may have left something in the queue.
-        let noted = own::open(&self.note(), own::options().create(true).write(true));
+    /// Submits what jobs wait for, and asks what has become of it.
+    pub fn manage(self: &Arc<Self>) {
+        let mut asked = Instant::now();
+        loop {
+            let mut state = lock(&self.state);
+            if state.is_over {
+                return;
+            }
+            let port = state.port.unwrap_or(0);
+            match self.due(&mut state, asked) {
+                Due::Submit(single) => {
+                    drop(state);
+                    self.submit(port, single);
+                }
+                Due::Look => {
+                    drop(state);
+                    asked = Instant::now();
+                    self.look();
+                }
+                Due::Nothing => {
+                    let _ = self.changed.wait_timeout(state, TICK);
+                }
+            }
+        }
+    }
+
+    fn due(&self, state: &mut WorkerPoolState, asked: Instant) -> Due {
+        if state.fault.is_none()
+            && let Some(single) = state.singles.pop_front()
+        {
+            return Due::Submit(Some(single));
+        }
+        let is_any = |lane: &&Lane| lane.connection.hello.order == 0;
+        let free: u64 = state
+            .workers
+            .iter()
+            .filter(is_any)
+            .map(|lane| lane.free)
+            .sum();
+        let pending = state.pending.iter();
+        let coming = pending.filter(|pending| pending.single.is_none()).count();
+        let there = state.workers.iter().filter(is_any).count() + coming;
+        let cores = free + coming as u64 * self.options.allocation.cores;
+        // Cores that are free may be of no use to who waits: too few on one worker, or for too short a time.
+        let is_starved = state.starved > 0 && coming == 0;
+        let is_wanted = state.wanted > cores || is_starved;
+        if is_wanted && there < self.options.most && state.fault.is_none() {
+            return Due::Submit(None);
+        }
+        match !state.pending.is_empty() && asked.elapsed() >= ASKED_EVERY {
+            true => Due::Look,
+            false => Due::Nothing,
+        }
+    }
+
+    /// What is asked for: a worker for any, or for a single job.
+    fn allocation(&self, port: u16, single: Option<&SingleOrder>) -> Allocation {
         let host = self.options.address.clone().unwrap_or_else(host_name);
         let quoted =
             crate::project::shell::quote_all(self.options.worker.iter().map(String::as_str));
         let scratch = self.options.scratch.display();
-        let allocation = Allocation {
+        let base = &self.options.allocation;
+        let cores = single.map_or(base.cores, |single| single.cores);
+        let env = [
+            ("TOKEN", self.token.clone()),
+            ("ADDRESS", format!("{host}:{port}")),
+            ("ROOT", self.options.root.display().to_string()),
+            ("SCRATCH", scratch.to_string()),
+            ("MARK", format!("seen-{}", &self.token[..8])),
+            ("CORES", cores.to_string()),
+            (
+                "ORDER",
+                single.map_or(0, |single| single.number).to_string(),
+            ),
+        ];
+        let env = env.map(|(name, value)| (format!("HANDLOOM_WORKER_{name}"), value));
+        Allocation {
             name: self.name.clone(),
             script: format!("#!/bin/sh\nexec {quoted}\n"),
-            env: vec![
-                ("HANDLOOM_WORKER_TOKEN".to_owned(), self.token.clone()),
-                (
-                    "HANDLOOM_WORKER_ADDRESS".to_owned(),
-                    format!("{host}:{port}"),
-                ),
-                (
-                    "HANDLOOM_WORKER_ROOT".to_owned(),
-                    self.options.root.display().to_string(),
-                ),
-                ("HANDLOOM_WORKER_SCRATCH".to_owned(), scratch.to_string()),
-                (
-                    "HANDLOOM_WORKER_MARK".to_owned(),
-                    format!("seen-{}", &self.token[..8]),
-                ),
-                (
-                    "HANDLOOM_WORKER_CORES".to_owned(),
-                    self.options.allocation.cores.to_string(),
-                ),
-            ],
-            output: format!("{scratch}/{}", said_of("%j")),
-            ..self.options.allocation.clone()
-        };
+            env: env.into(),
+            output: format!("{scratch}/{}", said_of(self.scheduler.id_in_paths())),
+            cores,
+            memory: single.map_or(base.memory, |single| single.memory),
+            minutes: single.map_or(base.minutes, |single| single.minutes),
+            options: base.options.clone(),
+        }
+    }
+
+    fn submit(&self, port: u16, single: Option<SingleOrder>) {
+        // Written before: a run that is killed now may have left something in the queue.
+        let noted = own::open(&self.note(), own::options().create(true).write(true));
         let submitted = noted
             .map_err(|error| SubmitError::Refused(error.to_string()))
-            .and_then(|_| self.scheduler.submit(&allocation));
+            .and_then(|_| {
+                self.scheduler
+                    .submit(&self.allocation(port, single.as_ref()))
+            });
         let mut state = lock(&self.state);
+        if !matches!(submitted, Err(SubmitError::Away(_))) {
+            self.is_back(&mut state);
+        }
         match submitted {
             Ok(id) => {
-                state.away_since = None;
                 // Its worker may have been quicker.
-                if !state
-                    .workers
-                    .iter()
-                    .any(|lane| lane.connection.hello.allocation == id)
-                {
-                    state.pending.push(id);
+                let mut workers = state.workers.iter();
+                if !workers.any(|lane| lane.connection.hello.allocation == id) {
+                    state.pending.push(Pending { id, single });
                 }
             }
             Err(SubmitError::Away(error)) => {
+                if let Some(single) = single {
+                    state.singles.push_front(single);
+                }
+                let is_new = state.away_since.is_none();
                 let since = *state.away_since.get_or_insert_with(Instant::now);
                 if since.elapsed() < AWAY_FOR {
+                    if is_new {
+                        self.remark(format!(
+                            "the scheduler of `{}` does not answer ({error}); it is asked again for {} minutes, and jobs on workers go on",
+                            self.options.name,
+                            AWAY_FOR.as_secs() / 60
+                        ));
+                    }
                     let _ = self.changed.wait_timeout(state, ASKED_EVERY);
                     return;
                 }
@@ -120,14 +195,25 @@ impl WorkerPool {
                 ));
             }
             Err(SubmitError::Refused(error)) => {
-                state.fault.get_or_insert(format!(
+                let fault = format!(
                     "no worker can be asked for at `{}`: {error}",
                     self.options.name
-                ));
+                );
+                state.note_fault(single.as_ref(), fault);
             }
         }
         drop(state);
         self.changed.notify_all();
+    }
+
+    /// The scheduler has answered.
+    fn is_back(&self, state: &mut WorkerPoolState) {
+        if state.away_since.take().is_some() {
+            self.remark(format!(
+                "the scheduler of `{}` answers again",
+                self.options.name
+            ));
+        }
     }
 
     /// What has become of those that have not begun.
@@ -137,44 +223,74 @@ impl WorkerPool {
             return;
         };
         let mut state = lock(&self.state);
-        let mut pending = std::mem::take(&mut state.pending);
-        let mut fault = None;
-        pending.retain(|id| match states.get(id) {
-            Some(AllocationState::Waiting(_) | AllocationState::Running) => true,
-            Some(AllocationState::Never(reason)) => {
-                // Looked at twice: a scheduler that has just taken it in may not know the reason yet.
-                if state.doubted.as_ref() == Some(id) {
-                    fault = Some(format!(
-                        "no worker will ever start at `{}`: {reason}",
-                        self.options.name
-                    ));
+        for mut pending in std::mem::take(&mut state.pending) {
+            let single = pending.single.as_ref();
+            match states.get(&pending.id) {
+                Some(AllocationState::Waiting(reason)) => {
+                    state.reason.clone_from(reason);
+                    if single.is_some() && state.wanted == 0 {
+                        // It may wait for what workers hold that have nothing to do.
+                        dismiss_short(&mut state, Duration::MAX);
+                    }
                 }
-                state.doubted = Some(id.clone());
-                true
-            }
-            Some(AllocationState::Ended(how)) => {
-                state.failures += 1;
-                if state.failures >= FAILURES {
-                    fault = Some(format!(
-                        "workers at `{}` end before they can be reached ({how}); what the last one said is in {}",
-                        self.options.name,
-                        self.options.scratch.join(said_of(id)).display()
-
-                    ));
+                Some(AllocationState::Running) => {}
+                Some(AllocationState::Never(reason)) => {
+                    // Looked at twice: a scheduler that has just taken it in may not know the reason yet.
+                    if state.doubted.as_ref() == Some(&pending.id) {
+                        let fault = format!(
+                            "no worker will ever start at `{}`: {reason}",
+                            self.options.name
+                        );
+                        state.note_fault(single, fault);
+                        if single.is_some() {
+                            // Others go on: it is not to stay in the queue until the end.
+                            let _ = self.scheduler.cancel_one(&pending.id);
+                            continue;
+                        }
+                    }
+                    state.doubted = Some(pending.id.clone());
                 }
-                false
+                gone => {
+                    let how = match gone {
+                        Some(AllocationState::Ended(how)) => how,
+                        _ => "ended",
+                    };
+                    let failures = match &mut pending.single {
+                        Some(single) => &mut single.failures,
+                        None => &mut state.failures,
+                    };
+                    *failures += 1;
+                    if *failures >= FAILURES {
+                        let fault = format!(
+                            "workers at `{}` end before they can be reached ({how}); what the last one said is in {}",
+                            self.options.name,
+                            self.options.scratch.join(said_of(&pending.id)).display()
+                        );
+                        state.note_fault(pending.single.as_ref(), fault);
+                    } else if let Some(single) = pending.single {
+                        state.singles.push_back(single);
+                    }
+                    continue;
+                }
             }
-            None => {
-                state.failures += 1;
-                false
-            }
-        });
-        state.pending = pending;
-        if let Some(fault) = fault {
-            state.fault.get_or_insert(fault);
+            state.pending.push(pending);
         }
         drop(state);
         self.changed.notify_all();
+    }
+}
+
+impl WorkerPoolState {
+    /// Why a single job can't run, or none can.
+    fn note_fault(&mut self, single: Option<&SingleOrder>, fault: String) {
+        match single {
+            Some(single) => {
+                self.single_faults.insert(single.number, fault);
+            }
+            None => {
+                self.fault.get_or_insert(fault);
+            }
+        }
     }
 }
 

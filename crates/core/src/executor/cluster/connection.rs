@@ -10,12 +10,13 @@ use std::sync::mpsc;
 use std::sync::mpsc::Receiver;
 use std::sync::mpsc::Sender;
 
+use crate::executor::cluster::settling::FileMark;
 use crate::executor::cluster::wire::FromWorker;
 use crate::executor::cluster::wire::Hello;
+use crate::executor::cluster::wire::JobOrder;
 use crate::executor::cluster::wire::ToWorker;
 use crate::executor::cluster::wire::receive;
 use crate::executor::cluster::wire::send;
-use crate::executor::job::Job;
 use crate::executor::job::Outcome;
 use crate::world::lock;
 
@@ -24,8 +25,8 @@ use crate::world::lock;
 pub enum JobMessage {
     /// It printed this.
     Printed(Vec<u8>),
-    /// It has ended.
-    Ended(Box<Outcome>),
+    /// It has ended, and what it wrote is seen there so.
+    Ended(Box<Outcome>, Vec<FileMark>),
 }
 
 /// A worker that has said hello.
@@ -62,15 +63,14 @@ impl Connection {
     ///
     /// # Errors
     /// It is gone already.
-    pub fn begin(&self, job: &Job) -> io::Result<Receiver<JobMessage>> {
+    pub fn begin(&self, order: JobOrder) -> io::Result<Receiver<JobMessage>> {
         let number = self.next.fetch_add(1, Ordering::Relaxed);
         let (sender, receiver) = mpsc::channel();
         match &mut *lock(&self.jobs) {
             Some(jobs) => jobs.insert(number, sender),
             None => return Err(io::ErrorKind::NotConnected.into()),
         };
-        let seal = job.seal.as_deref().cloned();
-        self.say(&ToWorker::Run(number, Box::new(job.clone()), seal))?;
+        self.say(&ToWorker::Run(number, Box::new(order)))?;
         Ok(receiver)
     }
 
@@ -86,9 +86,9 @@ impl Connection {
                         let _ = job.send(JobMessage::Printed(bytes));
                     }
                 }
-                FromWorker::Ended(number, outcome) => {
+                FromWorker::Ended(number, outcome, wrote) => {
                     if let Some(job) = jobs.remove(&number) {
-                        let _ = job.send(JobMessage::Ended(outcome));
+                        let _ = job.send(JobMessage::Ended(outcome, wrote));
                     }
                 }
                 FromWorker::Alive | FromWorker::Hello(_) => {}

@@ -1,25 +1,34 @@
 //! The side that controls: workers asked for as jobs wait for them, jobs handed to those that have cores free.
 
+use std::collections::BTreeSet;
 use std::io;
 use std::sync::Arc;
 use std::sync::Condvar;
 use std::sync::Mutex;
 use std::sync::mpsc::RecvTimeoutError;
+use std::time::Instant;
 
 use crate::executor::cancel::CancelLevel;
 use crate::executor::cancel::CancelToken;
 use crate::executor::cluster::connection::Connection;
 use crate::executor::cluster::connection::JobMessage;
 use crate::executor::cluster::pool::PlaceOptions;
-use crate::executor::cluster::pool::TICK;
 use crate::executor::cluster::pool::WorkerPool;
 use crate::executor::cluster::scheduler::BatchScheduler;
+use crate::executor::cluster::settling::FileMark;
+use crate::executor::cluster::settling::await_marks;
+use crate::executor::cluster::taking::PATIENCE;
+use crate::executor::cluster::wire::JobOrder;
 use crate::executor::cluster::wire::ToWorker;
 use crate::executor::exit::Exit;
 use crate::executor::job::Job;
 use crate::executor::job::Outcome;
+use crate::executor::job::RemoteRun;
 use crate::executor::local::LocalExecutor;
-use crate::executor::thread_pool::JobRunner;
+use crate::executor::runner::JobRunner;
+use crate::executor::runner::Remarks;
+use crate::world::lock;
+use crate::world::names::parent;
 
 /// Jobs on this machine and at places with workers. Tasks that have the terminal, or stay, and what puts in order run on
 /// this machine in any case.
@@ -60,6 +69,7 @@ impl ClusterExecutor {
                 scheduler,
                 state: Mutex::default(),
                 changed: Condvar::new(),
+                remarks: Mutex::default(),
             })
         };
         Self {
@@ -123,15 +133,22 @@ impl JobRunner for ClusterExecutor {
         JobRunner::finish(&self.local)
     }
 
+    fn tell_to(&self, tell: Remarks) {
+        for pool in &self.pools {
+            *lock(&pool.remarks) = Some(Arc::clone(&tell));
+        }
+    }
+
     fn run(&self, job: &Job, heard: &mut dyn FnMut(&[u8])) -> Outcome {
         let Some(pool) = self.pool_of(job) else {
             return self.local.run(job, heard);
         };
         let cancel = JobRunner::cancel(self);
-        let taken = pool
+        let asked = Instant::now();
+        let begun = pool
             .begin()
             .map_err(|error| format!("no worker can be listened for: {error}"));
-        let worker = match taken.and_then(|()| pool.take(job.cores, cancel)) {
+        let worker = match begun.and_then(|()| pool.take(job, cancel)) {
             Ok(Some(worker)) => worker,
             Ok(None) => {
                 return Outcome {
@@ -141,14 +158,19 @@ impl JobRunner for ClusterExecutor {
             }
             Err(fault) => return Outcome::silent(Exit::NotStarted(fault)),
         };
-        let outcome = self.run_on(&worker, job, heard);
-        pool.give_back(&worker, job.cores);
-        let hello = &worker.hello;
+        let queued = asked.elapsed();
+        let outcome = self.run_on(pool, &worker.connection, job, heard);
+        pool.give_back(&worker);
+        let hello = &worker.connection.hello;
         let mut outcome = outcome.unwrap_or_else(|| {
             pool.await_end(&hello.allocation);
             Outcome::silent(pool.how_lost(hello))
         });
-        outcome.node = Some(hello.node.clone());
+        outcome.remote = Some(RemoteRun {
+            place: pool.options.name.clone(),
+            node: hello.node.clone(),
+            queued,
+        });
         outcome
     }
 }
@@ -157,20 +179,72 @@ impl ClusterExecutor {
     /// Runs a job on a worker; none when that is lost meanwhile.
     fn run_on(
         &self,
+        pool: &WorkerPool,
         worker: &Connection,
         job: &Job,
         heard: &mut dyn FnMut(&[u8]),
     ) -> Option<Outcome> {
+        let root = &pool.options.root;
+        let remote = job.remote.clone().unwrap_or_default();
+        loop {
+            // What is missing here is missing there, for all that is known.
+            let folders = remote.writes.iter().map(|path| parent(path));
+            let folders: BTreeSet<&str> = folders.chain([&*job.folder]).collect();
+            let paths = remote.reads.iter().map(String::as_str);
+            let reads = paths.chain(folders).map(|path| FileMark::of(root, path));
+            let reads: Vec<FileMark> = reads.filter(|mark| mark.seen.is_some()).collect();
+            let order = JobOrder {
+                job: job.clone(),
+                seal: job.seal.as_deref().cloned(),
+                reads: reads.clone(),
+                writes: remote.writes.clone(),
+            };
+            let (mut outcome, wrote) = self.hear(worker, order, job, heard)?;
+            let is_edited = || {
+                let now = |mark: &FileMark| FileMark::of(root, &mark.path) != *mark;
+                reads.iter().any(now)
+            };
+            // What was changed here meanwhile is waited for anew.
+            if matches!(outcome.exit, Exit::Unseen(_)) && is_edited() {
+                continue;
+            }
+            let is_over = || JobRunner::cancel(self).is_raised();
+            let settle = pool.options.manner.settle;
+            if outcome.exit == Exit::Status(0)
+                && let Some(seen) = await_marks(root, &wrote, settle, &is_over)
+            {
+                let there = wrote.iter().find(|mark| mark.path == seen.path)?;
+                outcome.exit = Exit::Unseen(format!(
+                    "`{}` is not seen here as {} wrote it, after {} s: {} there, {} here",
+                    seen.path,
+                    worker.hello.node,
+                    settle.as_secs_f64(),
+                    there.in_words(),
+                    seen.in_words()
+                ));
+            }
+            return Some(outcome);
+        }
+    }
+
+    /// Hands a worker a job and hears of it until its end; none when the worker is lost meanwhile.
+    fn hear(
+        &self,
+        worker: &Connection,
+        order: JobOrder,
+        job: &Job,
+        heard: &mut dyn FnMut(&[u8]),
+    ) -> Option<(Outcome, Vec<FileMark>)> {
         let cancel = JobRunner::cancel(self);
-        let told = worker.begin(job).ok()?;
+        let told = worker.begin(order).ok()?;
         let mut level = CancelLevel::None;
         loop {
-            match told.recv_timeout(TICK) {
+            match told.recv_timeout(PATIENCE) {
                 Ok(JobMessage::Printed(bytes)) => {
                     job.tail.take(&bytes);
                     heard(&bytes);
                 }
-                Ok(JobMessage::Ended(outcome)) => return Some(*outcome),
+                Ok(JobMessage::Ended(outcome, wrote)) => return Some((*outcome, wrote)),
                 Err(RecvTimeoutError::Disconnected) => return None,
                 Err(RecvTimeoutError::Timeout) => {}
             }

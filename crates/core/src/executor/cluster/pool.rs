@@ -1,6 +1,5 @@
 //! The workers of a place: let in, handed out to jobs that wait, taken for gone.
 
-use crate::executor::cancel::CancelToken;
 use crate::executor::cluster::connection::Connection;
 use crate::executor::cluster::scheduler::Allocation;
 use crate::executor::cluster::scheduler::AllocationId;
@@ -14,8 +13,11 @@ use crate::executor::cluster::wire::VERSION;
 use crate::executor::cluster::wire::WorkerManner;
 use crate::executor::cluster::wire::receive_first;
 use crate::executor::exit::Exit;
+use crate::executor::runner::Remarks;
 use crate::world::lock;
 use crate::world::own;
+use std::collections::HashMap;
+use std::collections::VecDeque;
 use std::io;
 use std::net::TcpListener;
 use std::net::TcpStream;
@@ -50,6 +52,8 @@ pub struct PlaceOptions {
     pub address: Option<String>,
     /// Workers at once, at most.
     pub most: usize,
+    /// A job that takes longer is asked for on its own.
+    pub single: Duration,
     /// What each of them is asked for with; name, script, environment and output are filled in.
     pub allocation: Allocation,
     /// How jobs run there.
@@ -65,18 +69,60 @@ pub struct WorkerPool {
     pub token: String,
     pub state: Mutex<WorkerPoolState>,
     pub changed: Condvar,
+    /// Hears what is of no single job.
+    pub remarks: Mutex<Option<Remarks>>,
 }
 
-#[derive(Default)]
+/// What a job takes of a worker.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct WorkerShare {
+    pub cores: u64,
+    /// Bytes; nothing, when it does not say.
+    pub memory: u64,
+    /// How long it takes, as far as is known.
+    pub time: Duration,
+}
+
+/// A worker that is asked for on its own, for a single job.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SingleOrder {
+    pub number: u64,
+    pub cores: u64,
+    /// Megabytes.
+    pub memory: Option<u64>,
+    pub minutes: u64,
+    /// Workers that have ended before they said hello.
+    pub failures: usize,
+}
+
+/// What was submitted, until its worker says hello.
+#[derive(Clone, Debug)]
+pub struct Pending {
+    pub id: AllocationId,
+    /// The single job that it is for; none for any.
+    pub single: Option<SingleOrder>,
+}
+
 /// What changes of it.
+#[derive(Default)]
 pub struct WorkerPoolState {
     /// The port that is listened on, once jobs are to come.
     pub port: Option<u16>,
     pub workers: Vec<Lane>,
     /// Submissions whose workers have not said hello.
-    pub pending: Vec<AllocationId>,
+    pub pending: Vec<Pending>,
+    /// Workers for single jobs that are to be submitted.
+    pub singles: VecDeque<SingleOrder>,
+    /// The number of the last of them.
+    pub last_single: u64,
+    /// Why single jobs can't run, by their orders.
+    pub single_faults: HashMap<u64, String>,
     /// Cores that jobs wait for.
     pub wanted: u64,
+    /// Jobs that have waited for long, though it seems that there are cores for them.
+    pub starved: usize,
+    /// Why the last one that was looked at waits in the queue, in the scheduler's words.
+    pub reason: String,
     pub failures: usize,
     /// One that, at the last look, would never start.
     pub doubted: Option<AllocationId>,
@@ -91,6 +137,28 @@ pub struct WorkerPoolState {
 pub struct Lane {
     pub connection: Arc<Connection>,
     pub free: u64,
+    /// Bytes.
+    pub free_memory: u64,
+    /// The scheduler ends it then.
+    pub until: Instant,
+}
+
+impl Lane {
+    /// Whether a job finds enough free.
+    pub fn suffices(&self, share: &WorkerShare) -> bool {
+        self.connection.hello.order == 0
+            && self.free >= share.cores
+            && self.free_memory >= share.memory
+            && self.left() >= share.time
+    }
+
+    pub fn left(&self) -> Duration {
+        self.until.saturating_duration_since(Instant::now())
+    }
+
+    pub fn is_idle(&self) -> bool {
+        self.free == self.connection.hello.cores
+    }
 }
 
 impl WorkerPool {
@@ -121,6 +189,10 @@ impl WorkerPool {
         std::thread::Builder::new()
             .name("allocations".to_owned())
             .spawn(move || pool.manage())?;
+        let pool = Arc::clone(self);
+        std::thread::Builder::new()
+            .name("heartbeats".to_owned())
+            .spawn(move || pool.beat())?;
         Ok(())
     }
 
@@ -195,9 +267,16 @@ impl WorkerPool {
         }
         {
             let mut state = lock(&self.state);
-            state
+            let asked = state
                 .pending
-                .retain(|id| *id != connection.hello.allocation);
+                .iter()
+                .position(|pending| pending.id == connection.hello.allocation)
+                .map(|at| state.pending.remove(at));
+            let single = asked.and_then(|pending| pending.single);
+            let minutes = match single {
+                Some(single) => single.minutes,
+                None => self.options.allocation.minutes,
+            };
             state.failures = 0;
             if state.is_over {
                 let _ = connection.say(&ToWorker::Leave);
@@ -205,6 +284,9 @@ impl WorkerPool {
             }
             state.workers.push(Lane {
                 free: connection.hello.cores,
+                free_memory: self.memory().unwrap_or(u64::MAX),
+                // It was begun a moment ago, by whatever clock.
+                until: Instant::now() + Duration::from_secs(60 * minutes).saturating_sub(SILENCE),
                 connection: Arc::clone(&connection),
             });
         }
@@ -230,47 +312,17 @@ impl WorkerPool {
         hello.complaint.clone()
     }
 
-    /// A worker with so many cores free, or all of its cores, when it has fewer; none when the run is to end.
-    pub fn take(
-        &self,
-        cores: u64,
-        cancel: &CancelToken,
-    ) -> Result<Option<Arc<Connection>>, String> {
-        let mut state = lock(&self.state);
-        state.wanted += cores;
-        self.changed.notify_all();
-        loop {
-            let found = state
-                .workers
-                .iter_mut()
-                .find(|lane| lane.free >= cores.min(lane.connection.hello.cores));
-            if let Some(lane) = found {
-                let taken = cores.min(lane.connection.hello.cores);
-                lane.free -= taken;
-                let connection = Arc::clone(&lane.connection);
-                state.wanted -= cores;
-                return Ok(Some(connection));
-            }
-            let fault = state.fault.clone();
-            if fault.is_some() || cancel.is_raised() || state.is_over {
-                state.wanted -= cores;
-                return fault.map_or(Ok(None), Err);
-            }
-            state = match self.changed.wait_timeout(state, TICK) {
-                Ok((state, _)) => state,
-                Err(poisoned) => poisoned.into_inner().0,
-            };
-        }
+    /// Memory of a worker, bytes; none when it is the scheduler's to say.
+    pub fn memory(&self) -> Option<u64> {
+        let memory = self.options.allocation.memory;
+        memory.map(|megabytes| megabytes.saturating_mul(1 << 20))
     }
 
-    pub fn give_back(&self, worker: &Arc<Connection>, cores: u64) {
-        let mut state = lock(&self.state);
-        let mut workers = state.workers.iter_mut();
-        if let Some(lane) = workers.find(|lane| Arc::ptr_eq(&lane.connection, worker)) {
-            lane.free += cores.min(worker.hello.cores);
+    /// Says something that is of no single job.
+    pub fn remark(&self, what: String) {
+        if let Some(remarks) = &*lock(&self.remarks) {
+            remarks(what);
         }
-        drop(state);
-        self.changed.notify_all();
     }
 
     /// Waits until a submission whose worker was lost has surely ended: what it runs must not write beside what runs
@@ -298,11 +350,12 @@ impl WorkerPool {
             .unwrap_or_default()
             .to_lowercase();
         let has = |word: &str| said.contains(word);
-        let is_suspect = has("memory") || has("oom");
-        let why = if is_suspect {
-            ": its jobs held more memory than it was given"
-        } else if has("time limit") {
+        let is_late = has("time limit");
+        let is_suspect = has("memory") || has("oom") || is_late;
+        let why = if is_late {
             ": its time was over"
+        } else if is_suspect {
+            ": its jobs held more memory than it was given"
         } else if has("cancelled") {
             ": it was cancelled"
         } else {

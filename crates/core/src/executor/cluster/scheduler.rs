@@ -62,6 +62,13 @@ pub trait BatchScheduler: Send + Sync {
     /// # Errors
     /// When the scheduler can't be asked.
     fn ask(&self, name: &str) -> Result<HashMap<AllocationId, AllocationState>, String>;
+    /// What stands for a submission's number in the path of its output.
+    fn id_in_paths(&self) -> &str;
+    /// Ends one.
+    ///
+    /// # Errors
+    /// When the scheduler can't be asked.
+    fn cancel_one(&self, id: &AllocationId) -> Result<(), String>;
     /// Ends all with this name, whatever they do.
     ///
     /// # Errors

@@ -1,11 +1,10 @@
 //! Slurm, by its own commands: sbatch(1), squeue(1), scancel(1).
 
 use std::collections::HashMap;
-use std::io::Write;
 use std::path::PathBuf;
 use std::process::Command;
-use std::process::Stdio;
 
+use crate::executor::cluster::commands::output_of;
 use crate::executor::cluster::scheduler::Allocation;
 use crate::executor::cluster::scheduler::AllocationId;
 use crate::executor::cluster::scheduler::AllocationState;
@@ -47,35 +46,7 @@ impl Slurm {
         if let Some(configuration) = &self.configuration {
             command.env("SLURM_CONF", configuration);
         }
-        command.stdin(Stdio::null());
         command
-    }
-
-    fn run(mut command: Command, input: &str) -> Result<String, String> {
-        let program = command.get_program().to_string_lossy().into_owned();
-        let said = |error: &std::io::Error| format!("`{program}` can't be run: {error}");
-        command
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::piped());
-        let mut child = command.spawn().map_err(|error| said(&error))?;
-        if let Some(mut stdin) = child.stdin.take() {
-            // One that does not read it says why it ended.
-            let _ = stdin.write_all(input.as_bytes());
-        }
-        let output = child.wait_with_output().map_err(|error| said(&error))?;
-        if output.status.success() {
-            return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
-        }
-        let error = String::from_utf8_lossy(&output.stderr);
-        let line = error
-            .lines()
-            .find(|line| !line.trim().is_empty())
-            .unwrap_or("it says nothing");
-        Err(format!(
-            "{program}: {}",
-            line.trim_start_matches("sbatch: error: ").trim()
-        ))
     }
 }
 
@@ -102,8 +73,12 @@ impl BatchScheduler for Slurm {
         }
         command.args(&allocation.options);
         command.envs(allocation.env.iter().map(|(name, value)| (name, value)));
-        let said = Self::run(command, &allocation.script).map_err(|error| {
-            match AWAY.iter().any(|words| error.contains(words)) {
+        let said = output_of(command, &allocation.script).map_err(|failed| {
+            let is_away = AWAY.iter().any(|words| failed.says(words));
+            let error = failed
+                .in_words()
+                .replace("sbatch: sbatch: error: ", "sbatch: ");
+            match is_away {
                 true => SubmitError::Away(error),
                 false => SubmitError::Refused(error),
             }
@@ -119,7 +94,7 @@ impl BatchScheduler for Slurm {
         let mut command = self.command("squeue");
         command.args(["--noheader", "--states=all", "--format=%i|%T|%r"]);
         command.arg(format!("--name={name}"));
-        let said = Self::run(command, "")?;
+        let said = output_of(command, "").map_err(|failed| failed.in_words())?;
         let states = said.lines().filter_map(|line| {
             let mut fields = line.split('|').map(str::trim);
             let (id, state, reason) = (fields.next()?, fields.next()?, fields.next()?);
@@ -128,10 +103,24 @@ impl BatchScheduler for Slurm {
         Ok(states.collect())
     }
 
+    fn id_in_paths(&self) -> &'static str {
+        "%j"
+    }
+
+    fn cancel_one(&self, id: &AllocationId) -> Result<(), String> {
+        let mut command = self.command("scancel");
+        command.arg(id);
+        output_of(command, "")
+            .map(drop)
+            .map_err(|failed| failed.in_words())
+    }
+
     fn cancel(&self, name: &str) -> Result<(), String> {
         let mut command = self.command("scancel");
         command.arg(format!("--name={name}"));
-        Self::run(command, "").map(|_| ())
+        output_of(command, "")
+            .map(drop)
+            .map_err(|failed| failed.in_words())
     }
 }
 

@@ -10,12 +10,13 @@ use serde::Deserialize;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
+use crate::executor::cluster::settling::FileMark;
 use crate::executor::job::Job;
 use crate::executor::job::Outcome;
 use crate::executor::sealing::Seal;
 
 /// What both sides must have the same of: the program's version, and that of these messages.
-pub const VERSION: &str = concat!(env!("CARGO_PKG_VERSION"), "/1");
+pub const VERSION: &str = concat!(env!("CARGO_PKG_VERSION"), "/2");
 
 /// A message is no longer than this, bytes.
 const LONGEST: usize = 64 << 20;
@@ -35,13 +36,26 @@ pub enum ToWorker {
     /// It is one of ours. How jobs run there, which every worker of a run does alike.
     Welcome(WorkerManner),
     /// Run this.
-    Run(u64, Box<Job>, Option<Seal>),
+    Run(u64, Box<JobOrder>),
     /// The wish to end has become so strong; jobs are asked with this signal.
     Cancel(u8, i32),
     /// The other side is still there.
     Alive,
     /// Nothing is left to do.
     Leave,
+}
+
+/// A job for a worker.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct JobOrder {
+    /// The job.
+    pub job: Job,
+    /// What it may read and write, when it may not all.
+    pub seal: Option<Seal>,
+    /// What it reads, as the run sees it.
+    pub reads: Vec<FileMark>,
+    /// What it writes: how that is seen there is said when it has ended.
+    pub writes: Vec<String>,
 }
 
 /// How jobs run on a worker.
@@ -55,6 +69,8 @@ pub struct WorkerManner {
     pub columns: Option<u16>,
     /// A worker that has had nothing to do for so long leaves; never, when it is nothing.
     pub idle: Duration,
+    /// What it reads is waited for so long, until it is seen as the run sees it.
+    pub settle: Duration,
 }
 
 /// From a worker.
@@ -64,8 +80,8 @@ pub enum FromWorker {
     Hello(Hello),
     /// A job printed this.
     Printed(u64, Vec<u8>),
-    /// A job has ended.
-    Ended(u64, Box<Outcome>),
+    /// A job has ended, and what it wrote is seen so.
+    Ended(u64, Box<Outcome>, Vec<FileMark>),
     /// It is still there.
     Alive,
 }
@@ -83,6 +99,8 @@ pub struct Hello {
     pub allocation: String,
     /// Cores that it has.
     pub cores: u64,
+    /// The single job that it was asked for; 0 for any.
+    pub order: u64,
     /// What is wrong there, so that it can take no jobs.
     pub complaint: Option<String>,
 }

@@ -14,9 +14,12 @@ use std::thread::Scope;
 use std::time::Duration;
 use std::time::Instant;
 
+use crate::executor::cluster::settling::FileMark;
+use crate::executor::cluster::settling::await_marks;
 use crate::executor::cluster::wire::FromWorker;
 use crate::executor::cluster::wire::HEARTBEAT;
 use crate::executor::cluster::wire::Hello;
+use crate::executor::cluster::wire::JobOrder;
 use crate::executor::cluster::wire::SILENCE;
 use crate::executor::cluster::wire::ToWorker;
 use crate::executor::cluster::wire::VERSION;
@@ -24,13 +27,17 @@ use crate::executor::cluster::wire::receive;
 use crate::executor::cluster::wire::send;
 use crate::executor::exit::Exit;
 use crate::executor::job::Job;
+use crate::executor::job::Outcome;
 use crate::executor::local::LocalExecutor;
 use crate::executor::local::control::ProcessControl;
-use crate::executor::thread_pool::JobRunner;
+use crate::executor::runner::JobRunner;
 use crate::world::lock;
 
 /// How long is tried to reach the run.
 const REACHED_WITHIN: Duration = Duration::from_secs(10);
+
+/// A node that sees the project's folder sees what is new in it within so long.
+const SEEN_WITHIN: Duration = Duration::from_secs(5);
 
 /// A signal to ask jobs with when the run is gone: SIGTERM, as POSIX numbers it.
 const TERMINATE: i32 = 15;
@@ -39,13 +46,14 @@ const TERMINATE: i32 = 15;
 const NOTICED_WITHIN: Duration = Duration::from_millis(150);
 
 /// The environment variables by which a worker is told what it needs to know, and which its jobs do not have.
-pub const OWN_ENV: [&str; 6] = [
+pub const OWN_ENV: [&str; 7] = [
     "HANDLOOM_WORKER_TOKEN",
     "HANDLOOM_WORKER_ADDRESS",
     "HANDLOOM_WORKER_ROOT",
     "HANDLOOM_WORKER_SCRATCH",
     "HANDLOOM_WORKER_MARK",
     "HANDLOOM_WORKER_CORES",
+    "HANDLOOM_WORKER_ORDER",
 ];
 
 /// What a worker is told when it is begun.
@@ -67,6 +75,8 @@ pub struct WorkerOptions {
     pub allocation: String,
     /// Cores that it has.
     pub cores: u64,
+    /// The single job that it was asked for; 0 for any.
+    pub order: u64,
 }
 
 /// Takes jobs until the run has nothing left to do, or is gone. `aim` is given what reaches all jobs at once.
@@ -75,7 +85,7 @@ pub struct WorkerOptions {
 /// The run can't be reached, or wants none of it.
 pub fn serve(options: &WorkerOptions, aim: impl FnOnce(&Arc<ProcessControl>)) -> io::Result<()> {
     let mut stream = connect(&options.addresses)?;
-    let complaint = (!options.scratch.join(&options.mark).exists()).then(|| {
+    let complaint = (!sees(options)).then(|| {
         format!(
             "the node {} does not see the project in `{}`",
             options.node,
@@ -88,6 +98,7 @@ pub fn serve(options: &WorkerOptions, aim: impl FnOnce(&Arc<ProcessControl>)) ->
         node: options.node.clone(),
         allocation: options.allocation.clone(),
         cores: options.cores,
+        order: options.order,
         complaint,
     };
     send(&mut stream, &FromWorker::Hello(hello))?;
@@ -105,6 +116,8 @@ pub fn serve(options: &WorkerOptions, aim: impl FnOnce(&Arc<ProcessControl>)) ->
     let ended = AtomicBool::new(false);
     let wish = Wish {
         executor: &executor,
+        options,
+        settle: manner.settle,
         is_of_run: AtomicBool::new(false),
         jobs: AtomicUsize::new(0),
     };
@@ -140,6 +153,9 @@ pub fn serve(options: &WorkerOptions, aim: impl FnOnce(&Arc<ProcessControl>)) ->
 /// Who wants the jobs to end.
 struct Wish<'e> {
     executor: &'e LocalExecutor,
+    options: &'e WorkerOptions,
+    /// What jobs read is waited for so long.
+    settle: Duration,
     /// Whether it is the run that controls.
     is_of_run: AtomicBool,
     /// Jobs that run.
@@ -151,6 +167,21 @@ impl Wish<'_> {
         self.executor.control().token().is_raised() && !self.is_of_run.load(Ordering::SeqCst)
     }
 
+    /// What a job reads and is not seen here as the run sees it, after it was waited for.
+    fn unseen(&self, reads: &[FileMark]) -> Option<String> {
+        let is_over = || self.executor.control().token().is_raised();
+        let seen = await_marks(&self.options.root, reads, self.settle, &is_over)?;
+        let expected = reads.iter().find(|mark| mark.path == seen.path)?;
+        Some(format!(
+            "`{}` is not the same on {} as here after {} s: {} there, {} here",
+            seen.path,
+            self.options.node,
+            self.settle.as_secs_f64(),
+            seen.in_words(),
+            expected.in_words()
+        ))
+    }
+
     /// Whether a job that ended so was ended by the scheduler. Its signal reaches the job and this process in any order, and
     /// what a job makes of it is its own affair: any failure may be that.
     fn has_ended(&self, exit: &Exit) -> bool {
@@ -158,6 +189,22 @@ impl Wish<'_> {
             std::thread::sleep(NOTICED_WITHIN);
         }
         self.is_of_scheduler()
+    }
+}
+
+/// Whether the node sees what the run has just written in the project; a little later, where it is told of it late.
+fn sees(options: &WorkerOptions) -> bool {
+    let mark = options.scratch.join(&options.mark);
+    let begun = Instant::now();
+    loop {
+        if mark.exists() {
+            return true;
+        }
+        if !options.scratch.is_dir() || begun.elapsed() >= SEEN_WITHIN {
+            return false;
+        }
+        let _ = std::fs::read_dir(&options.scratch);
+        std::thread::sleep(Duration::from_millis(50));
     }
 }
 
@@ -201,10 +248,16 @@ fn take_jobs<'scope, 'env>(
 ) {
     loop {
         match receive(stream) {
-            Ok(ToWorker::Run(id, job, seal)) => {
+            Ok(ToWorker::Run(id, order)) => {
+                let JobOrder {
+                    job,
+                    seal,
+                    reads,
+                    writes,
+                } = *order;
                 let job = Job {
                     seal: seal.map(Arc::new),
-                    ..*job
+                    ..job
                 };
                 wish.jobs.fetch_add(1, Ordering::SeqCst);
                 scope.spawn(move || {
@@ -213,9 +266,14 @@ fn take_jobs<'scope, 'env>(
                         let printed = FromWorker::Printed(id, bytes.to_vec());
                         let _ = send(&mut *lock(writer), &printed);
                     };
-                    let outcome = wish.executor.run(&job, &mut heard);
+                    let outcome = match wish.unseen(&reads) {
+                        Some(why) => Outcome::silent(Exit::Unseen(why)),
+                        None => wish.executor.run(&job, &mut heard),
+                    };
                     if !wish.has_ended(&outcome.exit) {
-                        let ended = FromWorker::Ended(id, Box::new(outcome));
+                        let root = &wish.options.root;
+                        let wrote = writes.iter().map(|path| FileMark::of(root, path));
+                        let ended = FromWorker::Ended(id, Box::new(outcome), wrote.collect());
                         let _ = send(&mut *lock(writer), &ended);
                     }
                     wish.jobs.fetch_sub(1, Ordering::SeqCst);

@@ -57,7 +57,7 @@ use crate::executor::local::seal::SealFolders;
 use crate::executor::local::seal::remove_own_folders;
 use crate::executor::local::watch::WatchError;
 use crate::executor::local::watch::WatchedJob;
-use crate::executor::thread_pool::JobRunner;
+use crate::executor::runner::JobRunner;
 use crate::executor::watching::WatchReach;
 use crate::project::secret;
 use crate::project::shell::quote_all;
