@@ -76,6 +76,13 @@ pub fn output(workspace: &Workspace, running: &RunningArguments) -> Output {
         .unwrap_or(Output::Grouped)
 }
 
+/// Jobs that may run at once, here and at the places that the description names.
+pub fn jobs_everywhere(workspace: &Workspace, options: &BuildOptions) -> usize {
+    let names = options.placing == Placing::AsDescribed && workspace.description.names_places();
+    let places = options.places.iter().filter(|_| names);
+    options.jobs + places.map(|place| place.cores).sum::<usize>()
+}
+
 /// Cores of this machine.
 pub fn cores() -> usize {
     std::thread::available_parallelism().map_or(1, std::num::NonZero::get)

@@ -33,6 +33,7 @@ use crate::arguments::Common;
 use crate::arguments::RunningArguments;
 use crate::commands::places::Place;
 use crate::commands::run_options::cores;
+use crate::commands::run_options::jobs_everywhere;
 use crate::commands::run_options::options;
 use crate::commands::run_options::output;
 use crate::commands::unchanged;
@@ -277,7 +278,7 @@ impl BuildRun<'_> {
         let manner = ReportManner {
             output: output(workspace, work.running),
             to_error: work.running.events.as_deref() == Some(Path::new("-")),
-            jobs: options.jobs,
+            jobs: jobs_everywhere(workspace, &options),
             cores: options.jobs.min(cores()),
             alone: &alone,
             heading,
@@ -368,7 +369,7 @@ fn recorder<'a>(workspace: &'a Workspace, options: &BuildOptions) -> Recorder<'a
         command: format!("handloom {}", quote_all(typed.iter().map(String::as_str)))
             .trim_end()
             .to_owned(),
-        jobs: options.jobs,
+        jobs: jobs_everywhere(workspace, options),
     };
     let keep = workspace.settings.runs.unwrap_or(RUNS);
     Recorder::new(

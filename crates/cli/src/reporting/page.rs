@@ -246,7 +246,7 @@ fn where_it_ran(whole: &Whole<'_>, out: &mut String) {
             let mut about = text::count(node.jobs.len(), "job");
             if node.queued >= Duration::from_millis(10) {
                 let queued = text::seconds(node.queued);
-                let _ = write!(about, ", up to {queued} of waiting for a worker before");
+                let _ = write!(about, ", which waited up to {queued} for a worker");
             }
             row(
                 part,

@@ -145,7 +145,7 @@ impl PlainWriter<'_, '_> {
             let mut about = text::count(node.jobs.len(), "job");
             if node.queued >= Duration::from_millis(10) {
                 let queued = text::seconds(node.queued);
-                about.push_str(&format!(", up to {queued} of waiting for a worker before"));
+                about.push_str(&format!(", which waited up to {queued} for a worker"));
             }
             format!(
                 "{:>7}  {:>3.0}%  {}  {}\n",

@@ -1,5 +1,6 @@
 //! What a run prints: one line for each step that ran, what it printed below, a summary.
 
+use std::collections::BTreeMap;
 use std::collections::HashMap;
 use std::io;
 use std::io::Write;
@@ -85,6 +86,8 @@ pub struct Report<'a> {
     /// Jobs that ran, and their processor time.
     ran: usize,
     processor: Duration,
+    /// Of them, those that ran elsewhere, by the places.
+    elsewhere: BTreeMap<String, usize>,
     /// What watched steps read.
     reads: ReadNotes,
     /// On a terminal, lines that are counted.
@@ -108,6 +111,7 @@ impl<'a> Report<'a> {
             scripts: HashMap::new(),
             ran: 0,
             processor: Duration::ZERO,
+            elsewhere: BTreeMap::new(),
             reads: ReadNotes::default(),
             folded: FoldedLines::default(),
         }
@@ -267,7 +271,12 @@ impl<'a> Report<'a> {
             return;
         }
         self.ran += 1;
-        self.processor += ended.usage.map_or(Duration::ZERO, |usage| usage.processor);
+        match &ended.remote {
+            Some(remote) => *self.elsewhere.entry(remote.place.clone()).or_default() += 1,
+            None => {
+                self.processor += ended.usage.map_or(Duration::ZERO, |usage| usage.processor);
+            }
+        }
         if let Some(rest) = self.unended.remove(&ended.step) {
             self.put_named(&ended.step, &rest);
         }
@@ -398,7 +407,12 @@ impl<'a> Report<'a> {
         }
         let theme = self.theme();
         let mut line = summary_line(summary, theme);
-        if self.ran > 0 && summary.took >= Duration::from_millis(100) {
+        for (place, count) in &self.elsewhere {
+            let words = format!(", {count} on {}", text::safe(place));
+            line.push_str(&theme.paint(Role::Faint, &words));
+        }
+        let elsewhere: usize = self.elsewhere.values().sum();
+        if self.ran > elsewhere && summary.took >= Duration::from_millis(100) {
             line.push_str(&theme.paint(Role::Faint, &self.busy(summary)));
         }
         line.push('\n');

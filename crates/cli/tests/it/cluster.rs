@@ -610,6 +610,8 @@ target out/all
 
 /// What is made there is what is made here, byte for byte, also when workers are taken away in mid-run.
 fn the_same_comes_out(cluster: &Cluster, rounds: u64) {
+    let asked = std::env::var("HANDLOOM_KILLS").ok();
+    let rounds = asked.and_then(|count| count.parse().ok()).unwrap_or(rounds);
     let bed = Bed::new("");
     bed.run(&["demo", "here"]).status(0);
     bed.run(&["demo", "there"]).status(0);
@@ -632,7 +634,7 @@ fn the_same_comes_out(cluster: &Cluster, rounds: u64) {
             .unwrap();
         if round > 0 {
             // One or both workers, early or late.
-            std::thread::sleep(Duration::from_millis(150 + 60 * round));
+            std::thread::sleep(Duration::from_millis(150 + 60 * (round % 12)));
             let all = cluster.asks(cluster.list);
             let first = |line: &str| line.split_whitespace().next().map(str::to_owned);
             let all = all.lines().filter_map(first);

@@ -143,7 +143,10 @@ impl WorkerPool {
             name: self.name.clone(),
             script: format!("#!/bin/sh\nexec {quoted}\n"),
             env: env.into(),
-            output: format!("{scratch}/{}", said_of(self.scheduler.id_in_paths())),
+            output: match self.scheduler.literal_in_paths(&scratch.to_string()) {
+                Some(folder) => format!("{folder}/{}", said_of(self.scheduler.id_in_paths())),
+                None => "/dev/null".to_owned(),
+            },
             cores,
             memory: single.map_or(base.memory, |single| single.memory),
             minutes: single.map_or(base.minutes, |single| single.minutes),

@@ -90,6 +90,10 @@ impl BatchScheduler for GridEngine {
         "$JOB_ID"
     }
 
+    fn literal_in_paths(&self, path: &str) -> Option<String> {
+        (!path.contains('$')).then(|| path.to_owned())
+    }
+
     fn cancel_one(&self, id: &AllocationId) -> Result<(), String> {
         let mut command = self.command("qdel");
         command.arg(id);

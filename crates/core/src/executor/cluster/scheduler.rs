@@ -64,6 +64,10 @@ pub trait BatchScheduler: Send + Sync {
     fn ask(&self, name: &str) -> Result<HashMap<AllocationId, AllocationState>, String>;
     /// What stands for a submission's number in the path of its output.
     fn id_in_paths(&self) -> &str;
+    /// How the rest of that path is written so that nothing in it stands for something else; none when it can't be.
+    fn literal_in_paths(&self, path: &str) -> Option<String> {
+        Some(path.to_owned())
+    }
     /// Ends one.
     ///
     /// # Errors

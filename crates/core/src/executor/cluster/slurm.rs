@@ -107,6 +107,11 @@ impl BatchScheduler for Slurm {
         "%j"
     }
 
+    fn literal_in_paths(&self, path: &str) -> Option<String> {
+        // A backslash would make all of the path literal, the number too.
+        (!path.contains('\\')).then(|| path.replace('%', "%%"))
+    }
+
     fn cancel_one(&self, id: &AllocationId) -> Result<(), String> {
         let mut command = self.command("scancel");
         command.arg(id);
