@@ -23,6 +23,7 @@ use handloom_core::workspace::Workspace;
 use handloom_core::workspace::places::PLACE_KEYS;
 use handloom_core::workspace::settings::RUNS;
 use handloom_core::workspace::settings::SetBy;
+use handloom_core::workspace::settings::Settings;
 use handloom_core::workspace::store_settings::LEAST;
 use handloom_core::workspace::store_settings::STORE_KEYS;
 use handloom_core::workspace::store_settings::StoreKeyword;
@@ -161,6 +162,18 @@ fn set(workspace: &Workspace) -> Vec<SettingJson> {
         let value = set.unwrap_or_else(|| store_default(key.name, workspace));
         setting(key.name, vec![without_credentials(&value)], is_set, without)
     }));
+    all.extend(places(settings, |name, value| {
+        setting(name, value, true, without)
+    }));
+    all
+}
+
+/// The places, each with what is said of it.
+fn places(
+    settings: &Settings,
+    setting: impl Fn(&str, Vec<String>) -> SettingJson,
+) -> Vec<SettingJson> {
+    let mut all = Vec::new();
     let mut places: Vec<_> = settings.place.iter().collect();
     places.sort_by_key(|(name, _)| *name);
     for (name, place) in places {
@@ -178,7 +191,7 @@ fn set(workspace: &Workspace) -> Vec<SettingJson> {
                 "options" => place.allocation().options,
                 _ => vec![text],
             };
-            Some(setting(&format!("{name}.{key}"), value, true, without))
+            Some(setting(&format!("{name}.{key}"), value))
         }));
     }
     all

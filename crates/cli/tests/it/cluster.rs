@@ -344,9 +344,31 @@ fn what_never_starts_is_said(cluster: &Cluster) {
             fails(&[
                 "workers at `cluster` end before they can be reached",
                 ".handloom/jobs/worker-",
+                "/nowhere/handloom",
             ]);
         },
     );
+    // Where this may mount, the nodes do not see what is mounted here.
+    let mounts = |command: &mut Command| command.status().is_ok_and(|status| status.success());
+    if mounts(Command::new("unshare").args(["-m", "true"])) {
+        let unseen = Bed::new("");
+        let command = cluster.command(&unseen, &[]);
+        let mut all = Command::new("unshare");
+        all.args(["-m", "sh", "-ec"])
+            .arg("mount -t tmpfs none . && cd \"$PWD\" && printf 'target out\\n  recipe: touch out\\n' > hand.loom && exec \"$0\" --on cluster")
+            .arg(command.get_program());
+        for (name, value) in command.get_envs() {
+            if let Some(value) = value {
+                all.env(name, value);
+            }
+        }
+        all.current_dir(unseen.root());
+        let says = ["the node n", "does not see the project in `"];
+        unseen
+            .finish(all, &["--on", "cluster"])
+            .status(1)
+            .says(&says);
+    }
     wait_for("an empty queue", || cluster.is_idle());
     for (from, to, says) in [
         ("cores = 2", "cores = 0", "it is a number from 1 to 4096"),

@@ -9,6 +9,7 @@ use crate::executor::cluster::pool::WorkerPool;
 use crate::executor::cluster::pool::WorkerPoolState;
 use crate::executor::cluster::pool::said_of;
 use crate::executor::cluster::scheduler::Allocation;
+use crate::executor::cluster::scheduler::AllocationId;
 use crate::executor::cluster::scheduler::AllocationState;
 use crate::executor::cluster::scheduler::SubmitError;
 use crate::executor::cluster::taking::dismiss_short;
@@ -119,7 +120,7 @@ impl WorkerPool {
     }
 
     /// What is asked for: a worker for any, or for a single job.
-    fn allocation(&self, port: u16, single: Option<&SingleOrder>) -> Allocation {
+    fn allocation(&self, port: u16, single: Option<&SingleOrder>, is_mute: bool) -> Allocation {
         let host = self.options.address.clone().unwrap_or_else(host_name);
         let quoted =
             crate::project::shell::quote_all(self.options.worker.iter().map(String::as_str));
@@ -144,8 +145,10 @@ impl WorkerPool {
             script: format!("#!/bin/sh\nexec {quoted}\n"),
             env: env.into(),
             output: match self.scheduler.literal_in_paths(&scratch.to_string()) {
-                Some(folder) => format!("{folder}/{}", said_of(self.scheduler.id_in_paths())),
-                None => "/dev/null".to_owned(),
+                Some(folder) if !is_mute => {
+                    format!("{folder}/{}", said_of(self.scheduler.id_in_paths()))
+                }
+                _ => "/dev/null".to_owned(),
             },
             cores,
             memory: single.map_or(base.memory, |single| single.memory),
@@ -155,14 +158,13 @@ impl WorkerPool {
     }
 
     fn submit(&self, port: u16, single: Option<SingleOrder>) {
+        let is_mute = lock(&self.state).is_mute;
+        let allocation = self.allocation(port, single.as_ref(), is_mute);
         // Written before: a run that is killed now may have left something in the queue.
         let noted = own::open(&self.note(), own::options().create(true).write(true));
         let submitted = noted
             .map_err(|error| SubmitError::Refused(error.to_string()))
-            .and_then(|_| {
-                self.scheduler
-                    .submit(&self.allocation(port, single.as_ref()))
-            });
+            .and_then(|_| self.scheduler.submit(&allocation));
         let mut state = lock(&self.state);
         if !matches!(submitted, Err(SubmitError::Away(_))) {
             self.is_back(&mut state);
@@ -219,6 +221,22 @@ impl WorkerPool {
         }
     }
 
+    fn ended_early(&self, id: &AllocationId, how: &str) -> String {
+        let path = self.options.scratch.join(said_of(id));
+        let said = std::fs::read(&path).unwrap_or_default();
+        let said = String::from_utf8_lossy(&said);
+        let last = said.lines().rfind(|line| !line.trim().is_empty());
+        let last = last.map_or_else(String::new, |line| {
+            let line: String = line.chars().take(200).collect();
+            format!(": {}", line.trim())
+        });
+        format!(
+            "workers at `{}` end before they can be reached ({how}); what the last one said is in {}{last}",
+            self.options.name,
+            path.display()
+        )
+    }
+
     /// What has become of those that have not begun.
     fn look(&self) {
         // While the scheduler can't be asked, workers go on, and what waits is waited for.
@@ -263,16 +281,14 @@ impl WorkerPool {
                         None => &mut state.failures,
                     };
                     *failures += 1;
+                    let has_said = self.options.scratch.join(said_of(&pending.id)).exists();
                     if *failures >= FAILURES {
-                        let fault = format!(
-                            "workers at `{}` end before they can be reached ({how}); what the last one said is in {}",
-                            self.options.name,
-                            self.options.scratch.join(said_of(&pending.id)).display()
-                        );
+                        let fault = self.ended_early(&pending.id, how);
                         state.note_fault(pending.single.as_ref(), fault);
                     } else if let Some(single) = pending.single {
                         state.singles.push_back(single);
                     }
+                    state.is_mute |= !has_said;
                     continue;
                 }
             }

@@ -39,6 +39,21 @@ impl GridEngine {
     }
 }
 
+impl GridEngine {
+    /// Why a submission is in a state of error, in the scheduler's words.
+    fn error_of(&self, id: &AllocationId) -> Option<String> {
+        let mut command = self.command("qstat");
+        command.args(["-j", id]);
+        let said = output_of(command, "").ok()?;
+        let line = said.lines().find(|line| line.starts_with("error reason"))?;
+        // Behind the name, the task and the time.
+        let reason = line
+            .split_once("error: ")
+            .map_or(line, |(_, reason)| reason);
+        Some(reason.trim().to_owned())
+    }
+}
+
 impl BatchScheduler for GridEngine {
     fn name(&self) -> &'static str {
         "gridengine"
@@ -83,7 +98,15 @@ impl BatchScheduler for GridEngine {
         let mut command = self.command("qstat");
         command.arg("-xml");
         let said = output_of(command, "").map_err(|failed| failed.in_words())?;
-        states(&said, name).map_err(|error| format!("qstat: {error}"))
+        let mut states = states(&said, name).map_err(|error| format!("qstat: {error}"))?;
+        for (id, state) in &mut states {
+            if let AllocationState::Never(reason) = state
+                && let Some(said) = self.error_of(id)
+            {
+                *reason = said;
+            }
+        }
+        Ok(states)
     }
 
     fn id_in_paths(&self) -> &'static str {

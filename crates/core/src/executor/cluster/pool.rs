@@ -121,6 +121,8 @@ pub struct WorkerPoolState {
     pub wanted: u64,
     /// Jobs that have waited for long, though it seems that there are cores for them.
     pub starved: usize,
+    /// A worker could not even be begun where its words were to be written: the next one has none, and says itself what it sees.
+    pub is_mute: bool,
     /// Why the last one that was looked at waits in the queue, in the scheduler's words.
     pub reason: String,
     pub failures: usize,
