@@ -116,6 +116,15 @@ fn go_between(address: String, cut: PathBuf, closes: bool) -> String {
     own
 }
 
+/// Says that it is over, also when a test fails.
+struct SetAtEnd<'a>(&'a AtomicBool);
+
+impl Drop for SetAtEnd<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
+}
+
 /// Copies what is new on either side of two folders to the other, a while after it was written.
 fn copy_late(here: &Path, there: &Path, late: Duration, is_over: &AtomicBool) {
     let mut seen: HashMap<PathBuf, (SystemTime, Instant)> = HashMap::new();
@@ -541,7 +550,7 @@ fn what_is_large_or_long_is_asked_for_on_its_own() {
         (3, None, None, None, asked(Some(1000), 3, 5)),
         (1, megabytes(1001), None, None, asked(Some(1001), 1, 5)),
         (9, megabytes(10), None, None, asked(Some(10), 9, 5)),
-        // 10 s to end, and twice the 12 s after which a side is gone.
+        // 10 s to end, and twice the 9 s after which a side is gone.
         (1, None, None, seconds(101), asked(Some(1000), 1, 3)),
         (1, None, seconds(1000), None, asked(Some(1000), 1, 25)),
         // What took long is promised to be quick.
@@ -613,8 +622,15 @@ fn a_file_system_that_is_late_is_waited_for() {
     let here = bench.folder.path();
     let there = here.join("there");
     std::fs::create_dir_all(there.join("jobs")).unwrap();
-    std::fs::write(here.join("in"), "old").unwrap();
-    std::fs::write(there.join("in"), "old").unwrap();
+    for folder in [here, &there] {
+        std::fs::write(folder.join("in"), "old").unwrap();
+        // What is written next is newer, however coarse the clock is.
+        let hour_ago = SystemTime::now() - Duration::from_secs(3600);
+        let file = std::fs::File::options()
+            .append(true)
+            .open(folder.join("in"));
+        file.unwrap().set_modified(hour_ago).unwrap();
+    }
     let is_over = AtomicBool::new(false);
     let manner = WorkerManner {
         settle: Duration::from_secs(20),
@@ -622,6 +638,7 @@ fn a_file_system_that_is_late_is_waited_for() {
     };
     std::thread::scope(|scope| {
         scope.spawn(|| copy_late(here, &there, Duration::from_millis(400), &is_over));
+        let _over = SetAtEnd(&is_over);
         let executor = bench.executor_of(Treats::Late, 1, (1, None), manner.clone());
         let job = Job {
             remote: Some(Arc::new(RemoteNeeds {
@@ -640,7 +657,6 @@ fn a_file_system_that_is_late_is_waited_for() {
             assert_eq!(out, text.to_uppercase());
         }
         JobRunner::finish(&executor).unwrap();
-        is_over.store(true, Ordering::SeqCst);
     });
 }
 

@@ -28,7 +28,7 @@ const LONGEST_HELLO: usize = 16 << 10;
 pub const HEARTBEAT: Duration = Duration::from_secs(2);
 
 /// A side that says nothing for so long is gone.
-pub const SILENCE: Duration = Duration::from_secs(12);
+pub const SILENCE: Duration = Duration::from_secs(9);
 
 /// To a worker.
 #[derive(Debug, Serialize, Deserialize)]
