@@ -14,14 +14,14 @@ pub type Remarks = Arc<dyn Fn(String) + Send + Sync>;
 pub trait JobRunner: Sync {
     /// The wish to end the run.
     fn cancel(&self) -> &CancelToken;
-    /// As [`Executor::prepare`].
+    /// As [`prepare`](crate::executor::Executor::prepare) of an executor.
     ///
     /// # Errors
     /// When it can't be noted that jobs run.
     fn prepare(&self) -> io::Result<()> {
         Ok(())
     }
-    /// As [`Executor::finish`].
+    /// As [`finish`](crate::executor::Executor::finish) of an executor.
     ///
     /// # Errors
     /// When the note can't be taken away.
