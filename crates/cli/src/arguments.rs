@@ -117,6 +117,8 @@ pub enum Command {
     Settings(SettingsArguments),
     /// Write an example project into a folder and build it.
     Demo(DemoArguments),
+    /// Answer an editor about descriptions, in the Language Server Protocol on standard input and output.
+    LanguageServer,
     /// Print the script that completes names on the Tab key.
     Completions(CompletionsArguments),
     /// Write the manual pages into a folder.

@@ -5,6 +5,7 @@ mod command_line;
 mod commands;
 mod drawing;
 mod failure;
+mod language_server;
 mod project;
 mod reporting;
 mod signals;

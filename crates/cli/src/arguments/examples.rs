@@ -5,7 +5,7 @@ use clap::CommandFactory;
 use crate::arguments::Arguments;
 
 /// A command's name, what to type, and what that does.
-const EXAMPLES: [(&str, &[(&str, &str)]); 21] = [
+const EXAMPLES: [(&str, &[(&str, &str)]); 22] = [
     (
         "weave",
         &[
@@ -179,6 +179,13 @@ const EXAMPLES: [(&str, &[(&str, &str)]); 21] = [
         ],
     ),
     (
+        "language-server",
+        &[(
+            "handloom language-server",
+            "begun by an editor, which talks to it (docs/editors.md)",
+        )],
+    ),
+    (
         "completions",
         &[("source <(handloom completions bash)", "in ~/.bashrc")],
     ),
@@ -258,7 +265,7 @@ mod tests {
                 let parsed = parse(words).unwrap_or_else(|error| panic!("{typed}: {error}"));
                 let command = format!("{:?}", parsed.command).to_lowercase();
                 assert!(
-                    name == "handloom" || command.starts_with(name),
+                    name == "handloom" || command.starts_with(&name.replace('-', "")),
                     "{typed}: {command}"
                 );
             }

@@ -41,6 +41,7 @@ use crate::arguments::Command;
 use crate::arguments::Common;
 use crate::command_line::parse;
 use crate::failure::CommandError;
+use crate::language_server;
 use crate::ui::Ui;
 
 /// Does what was typed; gives the exit status.
@@ -162,5 +163,6 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, CommandError> {
         Command::Demo(demo) => demo::run(common, demo, ui),
         Command::Manual(manual) => manual::run(manual, ui),
         Command::Completions(arguments) => completions::run(arguments, ui),
+        Command::LanguageServer => language_server::run(),
     }
 }

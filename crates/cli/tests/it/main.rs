@@ -15,6 +15,7 @@ mod histories;
 mod jobs;
 mod killed;
 mod language;
+mod language_server;
 mod links;
 mod logs;
 mod lost;

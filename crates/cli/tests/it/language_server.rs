@@ -1,0 +1,528 @@
+//! The server for editors, driven as an editor does: messages on its standard input and output.
+
+use std::collections::BTreeMap;
+use std::io::BufRead;
+use std::io::BufReader;
+use std::io::Read;
+use std::io::Write;
+use std::process::Child;
+use std::process::ChildStdin;
+use std::process::ChildStdout;
+use std::process::Stdio;
+
+use serde_json::Value;
+use serde_json::json;
+
+use crate::bed::Bed;
+
+/// An editor.
+struct Editor<'b> {
+    bed: &'b Bed,
+    child: Child,
+    input: ChildStdin,
+    output: BufReader<ChildStdout>,
+    last: i64,
+    version: i64,
+    /// What is wrong, as it was told last: for each file, each mistake's line, column and first line.
+    wrong: BTreeMap<String, Vec<(u64, u64, String)>>,
+}
+
+impl<'b> Editor<'b> {
+    fn begin(bed: &'b Bed) -> Self {
+        let mut command = bed.command(&["language-server"]);
+        command.stdin(Stdio::piped()).stdout(Stdio::piped());
+        let mut child = command.spawn().unwrap();
+        let mut editor = Self {
+            bed,
+            input: child.stdin.take().unwrap(),
+            output: BufReader::new(child.stdout.take().unwrap()),
+            child,
+            last: 0,
+            version: 0,
+            wrong: BTreeMap::new(),
+        };
+        let able = editor.ask(
+            "initialize",
+            &json!({"capabilities": {}, "processId": null, "rootUri": null}),
+        );
+        assert!(able["capabilities"]["renameProvider"].as_bool().unwrap());
+        editor.tell("initialized", &json!({}));
+        editor
+    }
+
+    fn uri(&self, file: &str) -> String {
+        let path = self.bed.root().canonicalize().unwrap().join(file);
+        format!("file://{}", path.to_str().unwrap().replace(' ', "%20"))
+    }
+
+    fn say(&mut self, message: &Value) {
+        let text = message.to_string();
+        write!(self.input, "Content-Length: {}\r\n\r\n{text}", text.len()).unwrap();
+        self.input.flush().unwrap();
+    }
+
+    fn tell(&mut self, method: &str, params: &Value) {
+        self.say(&json!({"jsonrpc": "2.0", "method": method, "params": params}));
+    }
+
+    fn hear(&mut self) -> Value {
+        let mut length = 0;
+        loop {
+            let mut line = String::new();
+            assert!(
+                self.output.read_line(&mut line).unwrap() > 0,
+                "the server is gone"
+            );
+            match line.trim().split_once(": ") {
+                Some(("Content-Length", number)) => length = number.parse().unwrap(),
+                Some(_) => {}
+                None => break,
+            }
+        }
+        let mut body = vec![0; length];
+        self.output.read_exact(&mut body).unwrap();
+        let message: Value = serde_json::from_slice(&body).unwrap();
+        if message["method"] == "textDocument/publishDiagnostics" {
+            let uri = message["params"]["uri"].as_str().unwrap();
+            let file = uri.strip_prefix(&self.uri("")).unwrap().to_owned();
+            let list = message["params"]["diagnostics"].as_array().unwrap();
+            let list = list.iter().map(|one| {
+                let start = &one["range"]["start"];
+                let title = one["message"].as_str().unwrap().lines().next().unwrap();
+                let number = |key: &str| start[key].as_u64().unwrap();
+                (number("line"), number("character"), title.to_owned())
+            });
+            self.wrong.insert(file, list.collect());
+        }
+        message
+    }
+
+    fn answer(&mut self, method: &str, params: &Value) -> Value {
+        self.last += 1;
+        let id = self.last;
+        self.say(&json!({"jsonrpc": "2.0", "id": id, "method": method, "params": params}));
+        loop {
+            let message = self.hear();
+            if message["id"] == id {
+                return message;
+            }
+        }
+    }
+
+    fn ask(&mut self, method: &str, params: &Value) -> Value {
+        let answer = self.answer(method, params);
+        assert!(answer["error"].is_null(), "{answer}");
+        answer["result"].clone()
+    }
+
+    fn ask_at(&mut self, what: &str, file: &str, line: usize, column: usize) -> Value {
+        let params = json!({
+            "textDocument": {"uri": self.uri(file)},
+            "position": {"line": line, "character": column},
+            "context": {"includeDeclaration": true},
+        });
+        self.ask(&format!("textDocument/{what}"), &params)
+    }
+
+    fn open(&mut self, file: &str, text: &str) {
+        let uri = self.uri(file);
+        let document = json!({"uri": uri, "languageId": "handloom", "version": 0, "text": text});
+        self.tell("textDocument/didOpen", &json!({"textDocument": document}));
+    }
+
+    /// Puts a text in place of what stands between two places.
+    fn edit(&mut self, file: &str, from: (usize, usize), to: (usize, usize), text: &str) {
+        self.version += 1;
+        let place =
+            |(line, character): (usize, usize)| json!({"line": line, "character": character});
+        let params = json!({
+            "textDocument": {"uri": self.uri(file), "version": self.version},
+            "contentChanges": [{"range": {"start": place(from), "end": place(to)}, "text": text}],
+        });
+        self.tell("textDocument/didChange", &params);
+    }
+
+    /// What is wrong in a file, once it is told.
+    fn wrong_in(&mut self, file: &str) -> Vec<(u64, u64, String)> {
+        self.wrong.clear();
+        while !self.wrong.contains_key(file) {
+            self.hear();
+        }
+        self.wrong[file].clone()
+    }
+
+    fn offered(&mut self, file: &str, line: usize, column: usize) -> Vec<String> {
+        let all = self.ask_at("completion", file, line, column);
+        let labels = all.as_array().unwrap().iter();
+        labels
+            .map(|item| item["label"].as_str().unwrap().to_owned())
+            .collect()
+    }
+
+    fn end(mut self) {
+        self.ask("shutdown", &Value::Null);
+        self.tell("exit", &Value::Null);
+        assert!(self.child.wait().unwrap().success());
+    }
+}
+
+/// `FILE:LINE:COLUMN` of locations, from 0.
+fn places(found: &Value) -> Vec<String> {
+    let places = found.as_array().unwrap().iter();
+    places
+        .map(|place| {
+            let start = &place["range"]["start"];
+            let uri = place["uri"].as_str().unwrap();
+            let file = uri.rsplit_once("/project/").unwrap().1;
+            format!("{file}:{}:{}", start["line"], start["character"])
+        })
+        .collect()
+}
+
+/// As one types: in units of UTF-16, without a save, and taken back when it is mended.
+#[test]
+fn what_is_wrong_is_told_as_one_types() {
+    let bed = Bed::new("");
+    let mut editor = Editor::begin(&bed);
+    editor.open("hand.loom", "let 𝄞 = x\ntarget out\n  recipe: true\n");
+    let wrong = editor.wrong_in("hand.loom");
+    assert_eq!(wrong.len(), 1, "{wrong:?}");
+    assert_eq!((wrong[0].0, wrong[0].1), (0, 4));
+    editor.edit("hand.loom", (0, 4), (0, 6), "lamp");
+    // It is used nowhere.
+    let wrong = editor.wrong_in("hand.loom");
+    assert!(wrong.iter().all(|one| one.2.contains("lamp")), "{wrong:?}");
+    editor.edit(
+        "hand.loom",
+        (2, 10),
+        (2, 14),
+        "echo \"𝄞\" @{lamp} @{lmap} > out",
+    );
+    let wrong = editor.wrong_in("hand.loom");
+    let column = "  recipe: echo \"𝄞\" @{lamp} ".encode_utf16().count() as u64;
+    assert_eq!(wrong.len(), 1, "{wrong:?}");
+    assert_eq!((wrong[0].0, wrong[0].1), (2, column));
+    assert!(wrong[0].2.contains("lmap"), "{wrong:?}");
+    let column = usize::try_from(column).unwrap();
+    editor.edit("hand.loom", (2, column), (2, column + 7), "");
+    assert_eq!(editor.wrong_in("hand.loom"), []);
+    assert_eq!(bed.read("hand.loom"), "", "nothing is written");
+    editor.end();
+}
+
+const ROOT: &str = "let lamp = red
+let lamp += blue
+include part
+target out/<n>.txt
+  each n in 1 2
+  needs list: in.txt
+  recipe: echo @{lamp} @{n} @{list} > @{target}
+task check edition
+  after part/inner
+  recipe: echo @{edition} @{part/own}
+";
+const PART: &str = "let own = 1
+target made
+  recipe: echo @{lamp} @{own} > @{target}
+task inner
+  needs made
+  recipe: true
+";
+
+fn with_parts() -> Bed {
+    let bed = Bed::new(ROOT);
+    bed.write("part/hand.loom", PART);
+    bed.write("in.txt", "");
+    bed
+}
+
+#[test]
+fn names_are_found_and_changed_wherever_they_stand() {
+    let bed = with_parts();
+    let mut editor = Editor::begin(&bed);
+    editor.open("hand.loom", ROOT);
+    editor.open("part/hand.loom", PART);
+    let mut at =
+        |what: &str, file: &str, line, column| places(&editor.ask_at(what, file, line, column));
+    let lamps = ["hand.loom:0:4", "hand.loom:1:4"];
+    assert_eq!(at("definition", "hand.loom", 6, 17), lamps);
+    assert_eq!(at("definition", "part/hand.loom", 2, 18), lamps);
+    let all = [
+        "hand.loom:0:4",
+        "hand.loom:1:4",
+        "hand.loom:6:17",
+        "part/hand.loom:2:17",
+    ];
+    assert_eq!(at("references", "hand.loom", 0, 5), all);
+    assert_eq!(
+        at("references", "hand.loom", 3, 12),
+        ["hand.loom:3:12", "hand.loom:4:7", "hand.loom:6:25"]
+    );
+    assert_eq!(at("definition", "hand.loom", 6, 31), ["hand.loom:5:8"]);
+    assert_eq!(at("definition", "hand.loom", 9, 18), ["hand.loom:7:11"]);
+    assert_eq!(at("definition", "hand.loom", 8, 15), ["part/hand.loom:3:5"]);
+    assert_eq!(
+        at("references", "hand.loom", 9, 34),
+        [
+            "hand.loom:9:33",
+            "part/hand.loom:0:4",
+            "part/hand.loom:2:25"
+        ]
+    );
+    // A path leads to what makes it.
+    assert_eq!(
+        at("definition", "part/hand.loom", 4, 9),
+        ["part/hand.loom:1:7"]
+    );
+    assert_eq!(at("definition", "hand.loom", 6, 3), [""; 0]);
+    let rename = |editor: &mut Editor<'_>, line: usize, column: usize, name: &str| {
+        let params = json!({
+            "textDocument": {"uri": editor.uri("hand.loom")},
+            "position": {"line": line, "character": column},
+            "newName": name,
+        });
+        editor.answer("textDocument/rename", &params)
+    };
+    let renamed = rename(&mut editor, 9, 34, "mine");
+    let changes = renamed["result"]["changes"].as_object().unwrap();
+    let count: usize = changes
+        .values()
+        .map(|edits| edits.as_array().unwrap().len())
+        .sum();
+    assert_eq!((changes.len(), count), (2, 3), "{renamed}");
+    for (name, says) in [
+        ("2nd", "`2nd` is no name"),
+        ("target", "`target` is built in"),
+        ("lamp", "there is a `lamp` already"),
+    ] {
+        let refused = rename(&mut editor, 0, 5, name);
+        let message = refused["error"]["message"].as_str().unwrap();
+        assert!(message.contains(says), "{message}");
+    }
+    let hover = editor.ask_at("hover", "hand.loom", 6, 18);
+    let text = hover["contents"]["value"].as_str().unwrap();
+    for says in [
+        "variable `lamp`, used 2 times",
+        "let lamp = red",
+        "let lamp += blue",
+        "hand.loom:2",
+    ] {
+        assert!(text.contains(says), "{text}");
+    }
+    editor.end();
+}
+
+/// A mistake in a part is told there, also when only who includes it is open; and what is not saved counts everywhere.
+#[test]
+fn parts_are_seen_as_they_are_open() {
+    let bed = with_parts();
+    let mut editor = Editor::begin(&bed);
+    editor.open("hand.loom", ROOT);
+    // It is told of the files in their order.
+    assert_eq!(editor.wrong_in("part/hand.loom"), []);
+    assert_eq!(editor.wrong["hand.loom"], []);
+    editor.open("part/hand.loom", &PART.replace("let own = 1\n", ""));
+    let in_part = editor.wrong_in("part/hand.loom");
+    assert!(
+        in_part
+            .iter()
+            .any(|one| one.0 == 1 && one.2.contains("own")),
+        "{in_part:?}"
+    );
+    let wrong = &editor.wrong["hand.loom"];
+    assert_eq!(wrong.len(), 1, "{wrong:?}");
+    assert!(
+        wrong[0].0 == 9 && wrong[0].2.contains("part/own"),
+        "{wrong:?}"
+    );
+    // Closed without a save, it is what is on the disk again.
+    let uri = editor.uri("part/hand.loom");
+    editor.tell(
+        "textDocument/didClose",
+        &json!({"textDocument": {"uri": uri}}),
+    );
+    assert_eq!(editor.wrong_in("part/hand.loom"), []);
+    assert_eq!(editor.wrong["hand.loom"], []);
+    editor.end();
+}
+
+/// What is offered at a place, which `|` marks.
+#[test]
+fn what_may_stand_there_is_offered() {
+    let bed = with_parts();
+    bed.write("src/lamp.c", "");
+    bed.write("src/bulb.c", "");
+    let mut editor = Editor::begin(&bed);
+    editor.open("hand.loom", ROOT);
+    assert_eq!(editor.wrong_in("hand.loom"), []);
+    for (typed, offered) in [
+        ("ta|", &["target", "task"][..]),
+        ("inc|", &["include"]),
+        ("target x\n  ne|", &["needs"]),
+        (
+            "target x\n  re|",
+            &["retry", "remember", "resumes", "ready", "recipe"],
+        ),
+        ("target x\n  needs src/|", &["src/bulb.c", "src/lamp.c"]),
+        ("target x\n  needs src/l|", &["src/lamp.c"]),
+        ("target x\n  needs\n    src/l|", &["src/lamp.c"]),
+        ("target x\n  needs ou|", &["out/"]),
+        ("target x\n  needs out/|", &["out/1.txt", "out/2.txt"]),
+        ("target x\n  needs part/m|", &["part/made"]),
+        ("task t\n  after ch|", &["check"]),
+        ("task t\n  after part/i|", &["part/inner"]),
+        ("default out/1|", &["out/1.txt"]),
+        ("target x\n  recipe: echo @{la|", &["lamp"]),
+        ("target x\n  recipe: echo @{raw la|", &["lamp"]),
+        ("target x\n  recipe:\n    echo @{tar|", &["target"]),
+        ("target x/<hole>\n  recipe: echo @{ho|", &["hole"]),
+        ("target x\n  recipe: echo @{lamp.st|", &["stem"]),
+        ("let y = fi|", &["files"]),
+        ("let y = @{la|", &["lamp"]),
+        ("target x\n  recipe: ne|", &[]),
+        ("target x\n  recipe:\n    ne|", &[]),
+        ("target x\n  about: ta|", &[]),
+        ("include pa|", &["part/"]),
+    ] {
+        let (text, rest) = typed.split_once('|').unwrap();
+        let whole = format!("{ROOT}{text}{rest}\n");
+        editor.open("hand.loom", &whole);
+        let before = format!("{ROOT}{text}");
+        let line = before.matches('\n').count();
+        let column = before.rsplit('\n').next().unwrap().encode_utf16().count();
+        assert_eq!(
+            editor.offered("hand.loom", line, column),
+            offered,
+            "{typed}"
+        );
+    }
+    editor.end();
+}
+
+#[test]
+fn a_file_is_outlined_folded_and_laid_out() {
+    let bed = Bed::new("");
+    let mut editor = Editor::begin(&bed);
+    let text = "let   lamp =  1\ntask   go   edition\n      recipe:   true\n";
+    editor.open("hand.loom", text);
+    let file = json!({"textDocument": {"uri": editor.uri("hand.loom")}, "options": {"tabSize": 2, "insertSpaces": true}});
+    let symbols = editor.ask("textDocument/documentSymbol", &file);
+    let names: Vec<&str> = symbols
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["name"].as_str().unwrap())
+        .collect();
+    assert_eq!(names, ["lamp", "go"]);
+    let folds = editor.ask("textDocument/foldingRange", &file);
+    assert_eq!(folds[0]["startLine"], 1);
+    let edits = editor.ask("textDocument/formatting", &file);
+    let laid_out = edits[0]["newText"].as_str().unwrap().to_owned();
+    bed.write("hand.loom", text);
+    bed.run(&["tidy"]).status(0);
+    assert_eq!(laid_out, bed.read("hand.loom"), "as `tidy` has it");
+    editor.open("hand.loom", &laid_out);
+    assert_eq!(editor.ask("textDocument/formatting", &file), json!([]));
+    editor.end();
+}
+
+/// Nothing that an editor says ends it, runs anything, or makes it lose its place.
+#[test]
+fn whatever_is_said_is_answered() {
+    let bed =
+        Bed::new("let trap = output touch sprung\ntarget out\n  recipe: echo @{trap} > out\n");
+    let mut editor = Editor::begin(&bed);
+    let mut text: Vec<u16> = ROOT.encode_utf16().collect();
+    editor.open("hand.loom", ROOT);
+    let mut seed: usize = 7;
+    let mut random = |below: usize| {
+        seed = seed
+            .wrapping_mul(6_364_136_223_846_793_005)
+            .wrapping_add(1_442_695_040_888_963_407);
+        (seed >> 33) % below.max(1)
+    };
+    let pieces = [
+        "\n",
+        "  ",
+        "@{",
+        "}",
+        "<n>",
+        "target",
+        "𝄞",
+        "ä",
+        "\"",
+        ":",
+        "needs ",
+        "\r\n",
+        "include part\n",
+        "#",
+        "let x = ",
+    ];
+    let place = |text: &[u16], at: usize| {
+        let before = &text[..at];
+        let line = before
+            .iter()
+            .filter(|unit| **unit == u16::from(b'\n'))
+            .count();
+        let start = before
+            .iter()
+            .rposition(|unit| *unit == u16::from(b'\n'))
+            .map_or(0, |at| at + 1);
+        (line, at - start)
+    };
+    // In front of a character, and not between a line's end and what belongs to it.
+    let is_border = |text: &[u16], at: usize| {
+        let is_low = text
+            .get(at)
+            .is_some_and(|unit| (0xDC00..0xE000).contains(unit));
+        let is_end =
+            at > 0 && text[at - 1] == u16::from(b'\r') || text.get(at) == Some(&u16::from(b'\r'));
+        !is_low && !is_end
+    };
+    for round in 0..1500 {
+        let mut from = random(text.len() + 1);
+        while !is_border(&text, from) {
+            from -= 1;
+        }
+        let mut to = (from + random(4)).min(text.len());
+        while !is_border(&text, to) {
+            to += 1;
+        }
+        let new = pieces[random(pieces.len())];
+        editor.edit("hand.loom", place(&text, from), place(&text, to), new);
+        text.splice(from..to, new.encode_utf16());
+        let methods = ["completion", "hover", "definition", "references"];
+        if round % 5 == 0 {
+            let (line, column) = place(&text, random(text.len() + 1));
+            editor.ask_at(methods[random(4)], "hand.loom", line, column);
+        }
+    }
+    for (method, params) in [
+        ("textDocument/hover", json!({"nothing": 1})),
+        ("textDocument/rename", json!([])),
+        ("no/such", json!({})),
+        (
+            "textDocument/documentSymbol",
+            json!({"textDocument": {"uri": "untitled:1"}}),
+        ),
+    ] {
+        let answer = editor.answer(method, &params);
+        assert!(answer["error"]["message"].is_string(), "{answer}");
+    }
+    editor.tell("textDocument/didChange", &json!({"strange": true}));
+    editor.ask_at("completion", "hand.loom", 999_999, 999_999);
+    // It has the very text that was typed: a mark at its end is told of in the right line.
+    let whole = String::from_utf16(&text).unwrap();
+    let lines = whole.matches('\n').count();
+    let column = whole.rsplit('\n').next().unwrap().encode_utf16().count();
+    editor.edit(
+        "hand.loom",
+        (lines, column),
+        (lines, column),
+        "\n\nlet mark = @{mark}\n",
+    );
+    let found = places(&editor.ask_at("definition", "hand.loom", lines + 2, 14));
+    assert_eq!(found, [format!("hand.loom:{}:4", lines + 2)], "{whole}");
+    assert!(!bed.exists("sprung"), "nothing is run");
+    editor.end();
+}
