@@ -8,6 +8,7 @@ mod cluster;
 mod commands;
 mod demo;
 mod documents;
+mod editors;
 mod failures;
 mod friction;
 mod guide;
