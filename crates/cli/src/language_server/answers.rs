@@ -3,6 +3,8 @@
 use std::collections::BTreeMap;
 use std::collections::HashMap;
 
+use lsp_types::CodeAction;
+use lsp_types::CodeActionKind;
 use lsp_types::DiagnosticRelatedInformation;
 use lsp_types::DiagnosticSeverity;
 use lsp_types::DocumentSymbol;
@@ -112,6 +114,40 @@ pub fn diagnostics(
         });
     }
     of_files
+}
+
+/// What mends the mistakes of a file in a range, each by itself.
+pub fn mends(
+    project: &ProjectText,
+    sources: &Sources,
+    wrong: &[Diagnostic],
+    file: &Uri,
+    asked: Range,
+) -> Vec<CodeAction> {
+    let mends = wrong.iter().filter_map(|one| {
+        let replacement = one.replacement.as_ref()?;
+        let place = location_of(project, sources, one.primary.as_ref()?.span)?;
+        let edited = location_of(project, sources, replacement.span)?;
+        let is_there = place.range.start <= asked.end && asked.start <= place.range.end;
+        if place.uri != *file || edited.uri != *file || !is_there {
+            return None;
+        }
+        let edit = TextEdit::new(edited.range, replacement.text.clone());
+        // The protocol's type has its URIs as keys.
+        #[expect(clippy::mutable_key_type, reason = "nothing in it changes")]
+        let changes = HashMap::from([(file.clone(), vec![edit])]);
+        Some(CodeAction {
+            title: format!("write `{}`", replacement.text),
+            kind: Some(CodeActionKind::QUICKFIX),
+            is_preferred: Some(true),
+            edit: Some(WorkspaceEdit {
+                changes: Some(changes),
+                ..WorkspaceEdit::default()
+            }),
+            ..CodeAction::default()
+        })
+    });
+    mends.collect()
 }
 
 /// What a file describes, in order: variables, targets, tasks and the parts that it includes.

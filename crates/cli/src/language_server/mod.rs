@@ -22,6 +22,8 @@ use lsp_server::Message;
 use lsp_server::Notification;
 use lsp_server::Request;
 use lsp_server::Response;
+use lsp_types::CodeActionParams;
+use lsp_types::CodeActionProviderCapability;
 use lsp_types::CompletionOptions;
 use lsp_types::DocumentSymbolResponse;
 use lsp_types::FoldingRangeProviderCapability;
@@ -103,6 +105,7 @@ fn capabilities() -> ServerCapabilities {
         rename_provider: Some(OneOf::Left(true)),
         document_symbol_provider: Some(OneOf::Left(true)),
         folding_range_provider: Some(FoldingRangeProviderCapability::Simple(true)),
+        code_action_provider: Some(CodeActionProviderCapability::Simple(true)),
         document_formatting_provider: Some(OneOf::Left(true)),
         ..ServerCapabilities::default()
     }
@@ -311,6 +314,7 @@ impl Server {
             "textDocument/foldingRange" => self.of_file(&params, |opened| {
                 answers::folds(opened.description, opened.source)
             }),
+            "textDocument/codeAction" => self.mends(params),
             "textDocument/formatting" => {
                 self.of_file(&params, |opened| answers::formatted(opened.text()))
             }
@@ -323,6 +327,17 @@ impl Server {
             Ok(value) => Response::new_ok(id, value),
             Err(why) => Response::new_err(id, ErrorCode::RequestFailed as i32, why),
         }
+    }
+
+    /// What mends mistakes, as they are now.
+    fn mends(&self, params: Value) -> Result<Value, String> {
+        let asked = read::<CodeActionParams>(params).ok_or("no range was named")?;
+        let uri = asked.text_document.uri;
+        let path = path_of(&uri).ok_or("only files are answered for")?;
+        let project = ProjectText::around(&path, &self.open).ok_or("its folder can't be read")?;
+        let (sources, wrong, _) = project.check();
+        let mends = answers::mends(&project, &sources, &wrong, &uri, asked.range);
+        Ok(serde_json::to_value(mends).unwrap_or_default())
     }
 
     /// Answers what is asked about a place.

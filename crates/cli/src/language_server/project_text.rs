@@ -22,6 +22,7 @@ use handloom_core::text::SourceId;
 use handloom_core::text::Sources;
 use handloom_core::text::Span;
 use handloom_core::workspace::ProjectLocation;
+use handloom_core::workspace::ProjectSettings;
 use handloom_core::world::Disk;
 use handloom_core::world::RealDisk;
 use handloom_core::world::SystemClock;
@@ -101,6 +102,7 @@ impl ProjectText {
         let (outside, more) =
             SetOutside::read(&mut description, &Overrides::default(), &environment);
         wrong.extend(more);
+        let _ = ProjectSettings::read(&description, &mut wrong);
         if wrong.iter().any(Diagnostic::is_error) {
             return (description.sources, wrong, None);
         }

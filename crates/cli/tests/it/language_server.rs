@@ -399,6 +399,66 @@ fn what_may_stand_there_is_offered() {
     editor.end();
 }
 
+/// What is likely meant can be put there: each mistake by itself, and afterwards it is right.
+#[test]
+fn mistakes_are_mended_by_what_is_likely_meant() {
+    for (text, mended) in [
+        (
+            "let lamp = 1\ntarget out\n  recipe: echo @{raw lmap.first} > out\n",
+            "@{raw lamp.first}",
+        ),
+        ("targte out\n  recipe: true > out\n", "target out"),
+        ("target out\n  rceipe: true > out\n", "recipe: true"),
+        (
+            "target out\n  takes coers=2\n  recipe: true > out\n",
+            "takes cores=2",
+        ),
+        (
+            "setting grcae = 5s\ntarget out\n  recipe: true > out\n",
+            "setting grace",
+        ),
+        (
+            "# ä𝄞\ntask go\n  recipe: true\ntask all\n  after goo\n",
+            "after go\n",
+        ),
+    ] {
+        let bed = Bed::new("");
+        let mut editor = Editor::begin(&bed);
+        editor.open("hand.loom", text);
+        let wrong = editor.wrong_in("hand.loom");
+        let (line, column, _) = wrong.first().unwrap_or_else(|| panic!("nothing: {text}"));
+        let place = json!({"line": line, "character": column});
+        let params = json!({
+            "textDocument": {"uri": editor.uri("hand.loom")},
+            "range": {"start": place, "end": place},
+            "context": {"diagnostics": []},
+        });
+        let mends = editor.ask("textDocument/codeAction", &params);
+        let mends = mends.as_array().unwrap();
+        assert_eq!(mends.len(), 1, "{text}: {wrong:?} {mends:?}");
+        let edit = &mends[0]["edit"]["changes"][editor.uri("hand.loom")][0];
+        let at = |end: &str, key: &str| edit["range"][end][key].as_u64().unwrap() as usize;
+        let (from, to) = (
+            (at("start", "line"), at("start", "character")),
+            (at("end", "line"), at("end", "character")),
+        );
+        let new = edit["newText"].as_str().unwrap().to_owned();
+        editor.edit("hand.loom", from, to, &new);
+        assert_eq!(editor.wrong_in("hand.loom"), [], "{text}: {edit}");
+        let lines: Vec<&str> = text.split_inclusive('\n').collect();
+        let line = lines[from.0];
+        let whole = format!("{}{new}{}", &line[..from.1], &line[to.1..]);
+        assert!(whole.contains(mended), "{whole}");
+        let elsewhere = json!({
+            "textDocument": {"uri": editor.uri("hand.loom")},
+            "range": {"start": {"line": 0, "character": 0}, "end": {"line": 99, "character": 0}},
+            "context": {"diagnostics": []},
+        });
+        assert_eq!(editor.ask("textDocument/codeAction", &elsewhere), json!([]));
+        editor.end();
+    }
+}
+
 #[test]
 fn a_file_is_outlined_folded_and_laid_out() {
     let bed = Bed::new("");

@@ -36,7 +36,8 @@ pub fn unknown_top(span: Span, keyword: &str, line: &str, known: &[&str]) -> Dia
         ));
     }
     if let Some(near) = nearest(keyword, known.iter().copied()) {
-        return error.help(format!("did you mean `{near}`?"));
+        let help = format!("did you mean `{near}`?");
+        return error.help(help).instead(beginning(span, keyword), near);
     }
     if let Some((files, needs)) = line.split_once(':') {
         let needs = needs.trim();
@@ -54,6 +55,15 @@ pub fn unknown_top(span: Span, keyword: &str, line: &str, known: &[&str]) -> Dia
         "a line at the left edge starts with one of: {}",
         known.join(", ")
     ))
+}
+
+/// So much of the beginning of a place as a word takes.
+fn beginning(span: Span, word: &str) -> Span {
+    let length = u32::try_from(word.len()).unwrap_or(u32::MAX);
+    Span {
+        end: span.start.saturating_add(length).min(span.end),
+        ..span
+    }
 }
 
 /// An indented line in a `target` or `task` that starts with no clause's keyword.
@@ -85,7 +95,8 @@ pub fn unknown_clause(span: Span, keyword: &str, line: &str, owner: &str) -> Dia
         ));
     }
     if let Some(near) = nearest(bare, CLAUSES.iter().copied()) {
-        return error.help(format!("did you mean `{near}`?"));
+        let help = format!("did you mean `{near}`?");
+        return error.help(help).instead(beginning(span, bare), near);
     }
     let mut words = line.split_whitespace();
     let looks_like_files = words.clone().all(|word| word.contains(['/', '.', '*']))

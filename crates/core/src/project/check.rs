@@ -202,20 +202,22 @@ impl<'d> DeclaredNames<'_, 'd> {
             }));
         }
         if !known.contains(&&*name.text) {
-            let help = match nearest(&name.text, known.iter().copied()) {
+            let near = nearest(&name.text, known.iter().copied());
+            let help = match near {
                 Some(near) => format!("did you mean `{near}`?"),
                 None => format!(
                     "say how much there is, at the left edge: `supply {} = 1`",
                     name.text
                 ),
             };
-            self.vars.report(
-                Diagnostic::error(
-                    name.span,
-                    format!("there is no supply called `{}`", name.text),
-                )
-                .help(help),
+            let wrong = Diagnostic::error(
+                name.span,
+                format!("there is no supply called `{}`", name.text),
             );
+            self.vars.report(match near {
+                Some(near) => wrong.help(help).instead(name.span, near),
+                None => wrong.help(help),
+            });
         }
     }
 

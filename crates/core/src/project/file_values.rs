@@ -273,7 +273,7 @@ impl<'d> Vars<'d> {
 }
 
 impl RowTest {
-    fn holds(&self, cells: &[String]) -> Result<bool, Diagnostic> {
+    fn holds(&self, cells: &[String]) -> Result<bool, Box<Diagnostic>> {
         Ok(match self {
             Self::And(left, right) => left.holds(cells)? && right.holds(cells)?,
             Self::Or(left, right) => left.holds(cells)? || right.holds(cells)?,
@@ -284,7 +284,7 @@ impl RowTest {
                 with,
                 span,
             } => compare(*how, &cells[*column..=*column], with)
-                .map_err(|no_number| no_number.at(*span))?,
+                .map_err(|no_number| Box::new(no_number.at(*span)))?,
         })
     }
 }

@@ -380,20 +380,24 @@ impl<'v, 'd> Resolver<'v, 'd> {
                 continue;
             }
             let near = near_goal(project, name);
-            self.vars.report(
-                Diagnostic::error(
-                    span,
-                    if must_be_target {
-                        format!("no target or task is called `{name}`")
-                    } else {
-                        format!("no target or task is called `{name}`, and no such file is there")
-                    },
-                )
-                .help(match near {
-                    Some(near) => format!("did you mean `{near}`?"),
-                    None => "`handloom list` shows what can be made and run".to_owned(),
-                }),
-            );
+            // What is written there may be seen from a part's folder, or hold a variable.
+            let is_written = self.vars.description.sources.slice(span) == name;
+            let wrong = Diagnostic::error(
+                span,
+                if must_be_target {
+                    format!("no target or task is called `{name}`")
+                } else {
+                    format!("no target or task is called `{name}`, and no such file is there")
+                },
+            )
+            .help(match &near {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => "`handloom list` shows what can be made and run".to_owned(),
+            });
+            self.vars.report(match near {
+                Some(near) if is_written => wrong.instead(span, near),
+                _ => wrong,
+            });
         }
     }
 

@@ -234,13 +234,14 @@ impl<'d> Vars<'d> {
             }
             None => format!("set it with `let {name} = …`; a literal `@{{` is written `@@{{`"),
         };
-        self.report(
-            Diagnostic::error(
-                reference.span,
-                format!("there is no variable `{name}` here"),
-            )
-            .help(help),
+        let wrong = Diagnostic::error(
+            reference.span,
+            format!("there is no variable `{name}` here"),
         );
+        self.report(match near {
+            Some(near) => wrong.help(help).instead(reference.name.span, near),
+            None => wrong.help(help),
+        });
     }
 
     /// The value of a variable, when there is one and it is right.

@@ -20,6 +20,15 @@ pub struct Label {
     pub text: String,
 }
 
+/// What is most likely meant, and in place of what it is to be written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Replacement {
+    /// The place.
+    pub span: Span,
+    /// What is meant.
+    pub text: String,
+}
+
 /// One mistake: what is wrong, where, what else matters, and what to do.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Diagnostic {
@@ -33,6 +42,8 @@ pub struct Diagnostic {
     pub context: Vec<Label>,
     /// What to do, or what to type instead.
     pub help: Option<String>,
+    /// The same for who can carry it out.
+    pub replacement: Option<Replacement>,
 }
 
 impl Diagnostic {
@@ -48,6 +59,7 @@ impl Diagnostic {
             }),
             context: Vec::new(),
             help: None,
+            replacement: None,
         }
     }
 
@@ -60,6 +72,7 @@ impl Diagnostic {
             primary: None,
             context: Vec::new(),
             help: None,
+            replacement: None,
         }
     }
 
@@ -113,6 +126,16 @@ impl Diagnostic {
         if text.is_some() {
             self.help = text;
         }
+        self
+    }
+
+    /// Says what is to be written in place of what stands there.
+    #[must_use]
+    pub fn instead(mut self, span: Span, text: impl Into<String>) -> Self {
+        self.replacement = Some(Replacement {
+            span,
+            text: text.into(),
+        });
         self
     }
 

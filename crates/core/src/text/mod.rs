@@ -13,6 +13,7 @@ mod visible;
 pub use byte_size::byte_size;
 pub use diagnostic::Diagnostic;
 pub use diagnostic::Label;
+pub use diagnostic::Replacement;
 pub use diagnostic::Severity;
 pub use duration::duration;
 pub use nearest::nearest;

@@ -26,5 +26,6 @@ pub use open::Workspace;
 pub use options::Access;
 pub use options::OpenOptions;
 pub use own_folder::OWN;
+pub use project_settings::ProjectSettings;
 pub use settings::Settings;
 pub use user::UserFolders;

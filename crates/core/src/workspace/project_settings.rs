@@ -236,6 +236,7 @@ fn place_key(name: &str) -> Option<(&str, &str, &'static str)> {
 }
 
 fn unknown(span: Span, name: &str) -> Box<Diagnostic> {
+    let wrong = Diagnostic::error(span, format!("there is no setting `{name}`"));
     let of_place = name.strip_prefix("place.").map(|rest| {
         let key = rest.rsplit_once('.').map_or("", |(_, key)| key);
         if OWN_PLACE_KEYS.contains(&key) {
@@ -251,9 +252,7 @@ fn unknown(span: Span, name: &str) -> Box<Diagnostic> {
         }
     });
     if let Some(help) = of_place {
-        return Box::new(
-            Diagnostic::error(span, format!("there is no setting `{name}`")).help(help),
-        );
+        return Box::new(wrong.help(help));
     }
     let is_users = STORE_KEYS.iter().any(|key| key.name == name);
     let help = match (name, nearest(name, keys())) {
@@ -266,7 +265,11 @@ fn unknown(span: Span, name: &str) -> Box<Diagnostic> {
         (_, Some(near)) => format!("did you mean `{near}`?"),
         (_, None) => format!("there are: {}", keys().collect::<Vec<_>>().join(", ")),
     };
-    Box::new(Diagnostic::error(span, format!("there is no setting `{name}`")).help(help))
+    let near = nearest(name, keys()).filter(|near| help.contains(near));
+    Box::new(match near {
+        Some(near) => wrong.help(help).instead(span, near),
+        None => wrong.help(help),
+    })
 }
 
 /// A word's text, without variables.
