@@ -359,16 +359,9 @@ pub fn renamed(
         return Err(format!("`{new_name}` is built in"));
     }
     let named = found.named.clone();
-    let other = match &named {
-        Named::Variable(part, _) => Named::Variable(*part, new_name.to_owned()),
-        Named::Own(part, item, _) => Named::Own(*part, *item, new_name.to_owned()),
-        Named::Task(name) => {
-            let folder = name.rfind('/').map_or("", |at| &name[..=at]);
-            Named::Task(format!("{folder}{new_name}"))
-        }
-    };
-    if index.places_of(&other).next().is_some() {
-        return Err(format!("there is a `{new_name}` already"));
+    if let Some(taken) = index.taken(&named, new_name) {
+        let place = description.sources.name_and_line(taken);
+        return Err(format!("there is a `{new_name}` already, at {place}"));
     }
     // The protocol's type has its URIs as keys.
     #[expect(clippy::mutable_key_type, reason = "nothing in it changes")]

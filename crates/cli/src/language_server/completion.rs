@@ -92,21 +92,29 @@ pub fn offered(asked: &CompletionQuestion<'_>) -> Vec<CompletionItem> {
 }
 
 impl CompletionQuestion<'_> {
-    fn item(&self, label: &str, typed: &str, kind: CompletionItemKind) -> CompletionItem {
-        CompletionItem {
+    /// Offers each in place of what was typed.
+    fn items<'l>(
+        &self,
+        typed: &str,
+        offered: impl Iterator<Item = (&'l str, CompletionItemKind)>,
+    ) -> Vec<CompletionItem> {
+        // Found once: a text is long, and many may be offered.
+        let range = range(self.text, self.at - typed.len(), self.at);
+        let item = |(label, kind): (&str, CompletionItemKind)| CompletionItem {
             label: label.to_owned(),
             kind: Some(kind),
             text_edit: Some(CompletionTextEdit::Edit(TextEdit {
-                range: range(self.text, self.at - typed.len(), self.at),
+                range,
                 new_text: label.to_owned(),
             })),
             ..CompletionItem::default()
-        }
+        };
+        offered.map(item).collect()
     }
 
     fn words(&self, words: &[&str], typed: &str, kind: CompletionItemKind) -> Vec<CompletionItem> {
         let words = words.iter().filter(|word| word.starts_with(typed));
-        words.map(|word| self.item(word, typed, kind)).collect()
+        self.items(typed, words.map(|word| (*word, kind)))
     }
 
     /// What may stand behind `@{`.
@@ -119,8 +127,7 @@ impl CompletionQuestion<'_> {
         let own = seen.iter().map(String::as_str);
         let all = own.chain(RESERVED.iter().copied());
         let all = all.filter(|name| name.starts_with(typed));
-        all.map(|name| self.item(name, typed, CompletionItemKind::VARIABLE))
-            .collect()
+        self.items(typed, all.map(|name| (name, CompletionItemKind::VARIABLE)))
     }
 
     /// Targets, tasks and files, up to the next folder, as they are seen from the part's folder.
@@ -174,10 +181,8 @@ impl CompletionQuestion<'_> {
             };
             found.entry(name).or_insert(kind);
         }
-        let found = found.into_iter().take(MOST);
-        found
-            .map(|(name, kind)| self.item(&name, typed, kind))
-            .collect()
+        let found = found.iter().take(MOST);
+        self.items(typed, found.map(|(name, kind)| (name.as_str(), *kind)))
     }
 
     /// The lines above, from the nearest, with how far each is indented; blank ones left out.

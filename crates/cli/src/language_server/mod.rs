@@ -8,6 +8,7 @@ mod overlay;
 mod positions;
 mod project_text;
 
+use std::collections::BTreeMap;
 use std::collections::HashMap;
 use std::collections::HashSet;
 use std::path::Path;
@@ -16,6 +17,12 @@ use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::Duration;
 
+use crossbeam_channel::Receiver;
+use crossbeam_channel::Sender;
+use crossbeam_channel::after;
+use crossbeam_channel::never;
+use crossbeam_channel::select;
+use crossbeam_channel::unbounded;
 use lsp_server::Connection;
 use lsp_server::ErrorCode;
 use lsp_server::Message;
@@ -71,6 +78,8 @@ struct Server {
     changed: HashSet<PathBuf>,
     /// What each project held when it was last without a mistake.
     nameable: HashMap<PathBuf, Nameable>,
+    /// Checks that are not over.
+    under_way: usize,
     /// Files of each project that something was told of, to take it back.
     told: HashMap<PathBuf, HashMap<String, Uri>>,
 }
@@ -111,40 +120,78 @@ fn capabilities() -> ServerCapabilities {
     }
 }
 
+/// A project that was checked.
+struct Checked {
+    root: PathBuf,
+    /// For each of its files what is wrong there.
+    found: BTreeMap<String, (Uri, Vec<lsp_types::Diagnostic>)>,
+    /// What can be named, when nothing is wrong.
+    nameable: Option<Nameable>,
+}
+
+/// Checks projects one after another: of a large one it takes longer than who types is to wait for an answer.
+fn check(asked: &Receiver<ProjectText>, checked: &Sender<Checked>) {
+    for project in asked {
+        let (sources, wrong, nameable) = project.check();
+        let told = checked.send(Checked {
+            found: answers::diagnostics(&project, &sources, &wrong),
+            root: project.root,
+            nameable,
+        });
+        if told.is_err() {
+            return;
+        }
+    }
+}
+
 /// Whether the editor said goodbye.
 fn serve(connection: &Connection) -> bool {
+    let (ask, asked) = unbounded();
+    let (tell, told) = unbounded();
+    let checker = std::thread::Builder::new().name("checks".to_owned());
+    if checker.spawn(move || check(&asked, &tell)).is_err() {
+        return false;
+    }
     let mut server = Server::default();
     loop {
-        let message = match server.changed.is_empty() {
-            true => connection.receiver.recv().ok(),
-            false => match connection.receiver.recv_timeout(QUIET) {
-                Err(error) if error.is_timeout() => {
-                    for params in server.check() {
-                        let told =
-                            Notification::new("textDocument/publishDiagnostics".to_owned(), params);
-                        if connection.sender.send(told.into()).is_err() {
+        let quiet = match server.changed.is_empty() || server.under_way > 0 {
+            true => never(),
+            false => after(QUIET),
+        };
+        select! {
+            recv(connection.receiver) -> message => match message {
+                Err(_) => return false,
+                Ok(Message::Notification(notification)) => server.heed(notification),
+                Ok(Message::Response(_)) => {}
+                Ok(Message::Request(request)) => match connection.handle_shutdown(&request) {
+                    Ok(true) => return true,
+                    Ok(false) => {
+                        let response = server.answer(request);
+                        if connection.sender.send(response.into()).is_err() {
                             return false;
                         }
                     }
-                    continue;
-                }
-                message => message.ok(),
+                    Err(_) => return false,
+                },
             },
-        };
-        match message {
-            None => return false,
-            Some(Message::Notification(notification)) => server.heed(notification),
-            Some(Message::Response(_)) => {}
-            Some(Message::Request(request)) => match connection.handle_shutdown(&request) {
-                Ok(true) => return true,
-                Ok(false) => {
-                    let response = server.answer(request);
-                    if connection.sender.send(response.into()).is_err() {
+            recv(told) -> checked => {
+                let Ok(checked) = checked else { return false };
+                for params in server.take(checked) {
+                    let method = "textDocument/publishDiagnostics".to_owned();
+                    let told = Notification::new(method, params);
+                    if connection.sender.send(told.into()).is_err() {
                         return false;
                     }
                 }
-                Err(_) => return false,
-            },
+            }
+            recv(quiet) -> _ => {
+                for project in server.take_changed() {
+                    server.under_way += 1;
+                    if ask.send(project).is_err() {
+                        return false;
+                    }
+                }
+            }
         }
     }
 }
@@ -227,36 +274,37 @@ impl Server {
         }
     }
 
-    /// What is wrong in the projects of what was changed.
-    fn check(&mut self) -> Vec<PublishDiagnosticsParams> {
-        let mut roots = HashSet::new();
-        let mut all = Vec::new();
+    /// The projects of what was changed, as they are now.
+    fn take_changed(&mut self) -> Vec<ProjectText> {
+        let mut projects: BTreeMap<PathBuf, ProjectText> = BTreeMap::new();
         for path in std::mem::take(&mut self.changed) {
-            let Some(project) = ProjectText::around(&path, &self.open) else {
-                continue;
-            };
-            if !roots.insert(project.root.clone()) {
-                continue;
+            if let Some(project) = ProjectText::around(&path, &self.open) {
+                projects.insert(project.root.clone(), project);
             }
-            let (sources, wrong, nameable) = project.check();
-            if let Some(nameable) = nameable {
-                self.nameable.insert(project.root.clone(), nameable);
-            }
-            let found = answers::diagnostics(&project, &sources, &wrong);
-            let before = self.told.remove(&project.root).unwrap_or_default();
-            let gone = before
-                .into_iter()
-                .filter(|(name, _)| !found.contains_key(name));
-            for (_, uri) in gone {
-                all.push(PublishDiagnosticsParams::new(uri, Vec::new(), None));
-            }
-            let mut told = HashMap::new();
-            for (name, (uri, list)) in found {
-                told.insert(name, uri.clone());
-                all.push(PublishDiagnosticsParams::new(uri, list, None));
-            }
-            self.told.insert(project.root, told);
         }
+        projects.into_values().collect()
+    }
+
+    /// What is to be told of a project that was checked. Places in it are those of the text that was checked: what was changed
+    /// meanwhile is checked next.
+    fn take(&mut self, checked: Checked) -> Vec<PublishDiagnosticsParams> {
+        self.under_way = self.under_way.saturating_sub(1);
+        if let Some(nameable) = checked.nameable {
+            self.nameable.insert(checked.root.clone(), nameable);
+        }
+        let before = self.told.remove(&checked.root).unwrap_or_default();
+        let found = checked.found;
+        let gone = before
+            .into_iter()
+            .filter(|(name, _)| !found.contains_key(name));
+        let gone = gone.map(|(_, uri)| PublishDiagnosticsParams::new(uri, Vec::new(), None));
+        let mut all: Vec<PublishDiagnosticsParams> = gone.collect();
+        let mut told = HashMap::new();
+        for (name, (uri, list)) in found {
+            told.insert(name, uri.clone());
+            all.push(PublishDiagnosticsParams::new(uri, list, None));
+        }
+        self.told.insert(checked.root, told);
         all
     }
 

@@ -116,6 +116,42 @@ impl<'d> NameIndex<'d> {
             .filter(move |one| one.named == *named)
     }
 
+    /// Where a name stands that would be taken for another one, or another for it, if it were called so.
+    pub fn taken(&self, named: &Named, new_name: &str) -> Option<Span> {
+        let called_so = |one: &Named| match one {
+            Named::Variable(_, name) | Named::Own(_, _, name) => name == new_name,
+            Named::Task(_) => false,
+        };
+        let clashes = |other: &Occurrence| match (named, &other.named) {
+            // A part may see it, or have one of its own.
+            (Named::Variable(..), Named::Variable(..)) => called_so(&other.named),
+            // Where both stand, the own one would win.
+            (Named::Variable(..), Named::Own(part, item, _)) => {
+                called_so(&other.named) && self.stands_in(named, (*part, *item))
+            }
+            (Named::Own(part, item, _), Named::Own(of, at, _)) => {
+                (part, item) == (of, at) && called_so(&other.named)
+            }
+            (Named::Own(part, item, _), Named::Variable(..)) => {
+                called_so(&other.named) && self.item_at(other.span) == Some((*part, *item))
+            }
+            (Named::Task(name), Named::Task(other)) => {
+                let folder = name.rfind('/').map_or("", |at| &name[..=at]);
+                *other == format!("{folder}{new_name}")
+            }
+            _ => false,
+        };
+        let all = self.occurrences.iter().filter(|one| clashes(one));
+        all.max_by_key(|one| (one.is_definition, std::cmp::Reverse(one.span.start)))
+            .map(|one| one.span)
+    }
+
+    /// Whether a name stands in an item.
+    fn stands_in(&self, named: &Named, item: (PartId, usize)) -> bool {
+        self.places_of(named)
+            .any(|one| self.item_at(one.span) == Some(item))
+    }
+
     fn add(&mut self, span: Span, named: Named, is_definition: bool) {
         self.occurrences.push(Occurrence {
             span,

@@ -293,12 +293,25 @@ fn names_are_found_and_changed_wherever_they_stand() {
     for (name, says) in [
         ("2nd", "`2nd` is no name"),
         ("target", "`target` is built in"),
+        // The part has one of its own, which would win there; so would a name that the target gives itself.
+        ("own", "there is a `own` already, at part/hand.loom:1"),
+        ("n", "there is a `n` already, at hand.loom:4"),
         ("lamp", "there is a `lamp` already"),
     ] {
         let refused = rename(&mut editor, 0, 5, name);
         let message = refused["error"]["message"].as_str().unwrap();
         assert!(message.contains(says), "{message}");
     }
+    // The other way round, it would be taken for the variable that stands there.
+    let refused = rename(&mut editor, 3, 12, "lamp");
+    let message = refused["error"]["message"].as_str().unwrap();
+    assert!(
+        message.contains("there is a `lamp` already, at hand.loom:7"),
+        "{message}"
+    );
+    // Nobody else's name is in the way.
+    let renamed = rename(&mut editor, 3, 12, "own");
+    assert!(renamed["error"].is_null(), "{renamed}");
     let hover = editor.ask_at("hover", "hand.loom", 6, 18);
     let text = hover["contents"]["value"].as_str().unwrap();
     for says in [
