@@ -432,6 +432,12 @@ pub struct TidyArguments {
     /// Change nothing; end with 1 when something would change.
     #[arg(long)]
     pub check: bool,
+    /// Write what is likely meant where a message says "did you mean"; the difference is shown first.
+    #[arg(long, conflicts_with = "check")]
+    pub mend: bool,
+    /// Do not ask before it is written.
+    #[arg(short, long, requires = "mend")]
+    pub yes: bool,
 }
 
 /// `handloom settings`

@@ -153,6 +153,10 @@ const EXAMPLES: [(&str, &[(&str, &str)]); 22] = [
         &[
             ("handloom tidy", "lay out hand.loom"),
             (
+                "handloom tidy --mend",
+                "write what is likely meant in place of misspelt names",
+            ),
+            (
                 "handloom tidy --check",
                 "only say whether it is laid out, for a build server",
             ),

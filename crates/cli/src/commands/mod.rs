@@ -9,6 +9,7 @@ mod history;
 mod list;
 mod log;
 mod manual;
+mod mend;
 mod new;
 mod places;
 mod preview;

@@ -6,6 +6,7 @@ use handloom_core::language::tidy;
 
 use crate::arguments::Common;
 use crate::arguments::TidyArguments;
+use crate::commands::mend;
 use crate::failure::CommandError;
 use crate::failure::RECIPE;
 use crate::project;
@@ -14,6 +15,9 @@ use crate::ui::text;
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &TidyArguments, ui: Ui) -> Result<ExitCode, CommandError> {
+    if arguments.mend {
+        return mend::run(common, arguments, ui);
+    }
     let workspace = project::read(common, ui)?;
     let mut changed = 0;
     for name in &workspace.description.files {

@@ -8,6 +8,8 @@ mod overlay;
 mod positions;
 mod project_text;
 
+pub use project_text::ProjectText;
+
 use std::collections::BTreeMap;
 use std::collections::HashMap;
 use std::collections::HashSet;
@@ -64,7 +66,6 @@ use crate::language_server::names::NameIndex;
 use crate::language_server::positions::offset;
 use crate::language_server::positions::path_of;
 use crate::language_server::project_text::Nameable;
-use crate::language_server::project_text::ProjectText;
 
 /// What is wrong is told once nothing has been typed for so long.
 const QUIET: Duration = Duration::from_millis(120);

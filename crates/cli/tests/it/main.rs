@@ -22,6 +22,7 @@ mod logs;
 mod lost;
 mod machines;
 mod manners;
+mod mended;
 mod names;
 mod newcomers;
 mod others;
