@@ -7,6 +7,7 @@ mod names;
 mod overlay;
 mod positions;
 mod project_text;
+mod tokens;
 
 pub use project_text::ProjectText;
 
@@ -45,6 +46,10 @@ use lsp_types::OneOf;
 use lsp_types::PublishDiagnosticsParams;
 use lsp_types::ReferenceParams;
 use lsp_types::RenameParams;
+use lsp_types::SemanticTokens;
+use lsp_types::SemanticTokensFullOptions;
+use lsp_types::SemanticTokensOptions;
+use lsp_types::SemanticTokensServerCapabilities;
 use lsp_types::ServerCapabilities;
 use lsp_types::TextDocumentPositionParams;
 use lsp_types::TextDocumentSyncCapability;
@@ -115,6 +120,13 @@ fn capabilities() -> ServerCapabilities {
         rename_provider: Some(OneOf::Left(true)),
         document_symbol_provider: Some(OneOf::Left(true)),
         folding_range_provider: Some(FoldingRangeProviderCapability::Simple(true)),
+        semantic_tokens_provider: Some(SemanticTokensServerCapabilities::SemanticTokensOptions(
+            SemanticTokensOptions {
+                legend: tokens::legend(),
+                full: Some(SemanticTokensFullOptions::Bool(true)),
+                ..SemanticTokensOptions::default()
+            },
+        )),
         code_action_provider: Some(CodeActionProviderCapability::Simple(true)),
         document_formatting_provider: Some(OneOf::Left(true)),
         ..ServerCapabilities::default()
@@ -362,6 +374,13 @@ impl Server {
             }),
             "textDocument/foldingRange" => self.of_file(&params, |opened| {
                 answers::folds(opened.description, opened.source)
+            }),
+            "textDocument/semanticTokens/full" => self.of_file(&params, |opened| {
+                let index = NameIndex::of(opened.description);
+                SemanticTokens {
+                    result_id: None,
+                    data: tokens::tokens(opened.description, &index, opened.source),
+                }
             }),
             "textDocument/codeAction" => self.mends(params),
             "textDocument/formatting" => {

@@ -215,6 +215,12 @@ impl<'d> NameIndex<'d> {
     fn own(&mut self, name: &'d str, span: Span, place: &mut ItemScope<'d>) {
         place.own.insert(name);
         let named = Named::Own(place.part, place.item, name.to_owned());
+        // A label's place may go on to its colon.
+        let length = u32::try_from(name.len()).unwrap_or(0);
+        let span = Span {
+            end: span.end.min(span.start + length),
+            ..span
+        };
         self.add(span, named, true);
     }
 

@@ -302,6 +302,24 @@ fn names_are_found_and_changed_wherever_they_stand() {
         let message = refused["error"]["message"].as_str().unwrap();
         assert!(message.contains(says), "{message}");
     }
+    // Of a label only the name, and not its colon.
+    let renamed = rename(&mut editor, 5, 9, "all");
+    let edits = renamed["result"]["changes"][editor.uri("hand.loom")]
+        .as_array()
+        .unwrap();
+    let ranges: Vec<_> = edits
+        .iter()
+        .map(|edit| {
+            let range = &edit["range"];
+            let number = |end: &str, key: &str| range[end][key].as_u64().unwrap();
+            (
+                number("start", "line"),
+                number("start", "character"),
+                number("end", "character"),
+            )
+        })
+        .collect();
+    assert_eq!(ranges, [(5, 8, 12), (6, 30, 34)], "{renamed}");
     // The other way round, it would be taken for the variable that stands there.
     let refused = rename(&mut editor, 3, 12, "lamp");
     let message = refused["error"]["message"].as_str().unwrap();
@@ -496,6 +514,77 @@ fn a_file_is_outlined_folded_and_laid_out() {
     assert_eq!(laid_out, bed.read("hand.loom"), "as `tidy` has it");
     editor.open("hand.loom", &laid_out);
     assert_eq!(editor.ask("textDocument/formatting", &file), json!([]));
+    editor.end();
+}
+
+/// Each keyword and each name, with what it stands for, at its place.
+#[test]
+fn words_are_told_by_what_they_stand_for() {
+    let bed = with_parts();
+    let mut editor = Editor::begin(&bed);
+    let text = format!(
+        "{ROOT}# 𝄞\ntarget two/𝄞<n>\n  each n in 1\n  recipe: echo 𝄞 @{{lamp}} > @{{target}}\n"
+    );
+    editor.open("hand.loom", &text);
+    let file = json!({"textDocument": {"uri": editor.uri("hand.loom")}});
+    let told = editor.ask("textDocument/semanticTokens/full", &file);
+    let numbers: Vec<usize> = told["data"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|number| usize::try_from(number.as_u64().unwrap()).unwrap())
+        .collect();
+    let lines: Vec<Vec<u16>> = text
+        .lines()
+        .map(|line| line.encode_utf16().collect())
+        .collect();
+    let (mut line, mut column) = (0, 0);
+    let mut words = Vec::new();
+    for token in numbers.chunks(5) {
+        column = if token[0] == 0 {
+            column + token[1]
+        } else {
+            token[1]
+        };
+        line += token[0];
+        let word = String::from_utf16(&lines[line][column..column + token[2]]).unwrap();
+        let kind = ["keyword", "variable", "own", "task"][token[3]];
+        let given = if token[4] == 1 { "*" } else { "" };
+        words.push(format!("{line} {kind} {word}{given}"));
+    }
+    assert_eq!(
+        words,
+        [
+            "0 keyword let",
+            "0 variable lamp*",
+            "1 keyword let",
+            "1 variable lamp*",
+            "3 keyword target",
+            "3 own n*",
+            "4 keyword each",
+            "4 own n*",
+            "5 keyword needs",
+            "5 own list*",
+            "6 keyword recipe",
+            "6 variable lamp",
+            "6 own n",
+            "6 own list",
+            "7 keyword task",
+            "7 task check*",
+            "7 own edition*",
+            "8 keyword after",
+            "8 task inner",
+            "9 keyword recipe",
+            "9 own edition",
+            "9 variable own",
+            "11 keyword target",
+            "11 own n*",
+            "12 keyword each",
+            "12 own n*",
+            "13 keyword recipe",
+            "13 variable lamp",
+        ]
+    );
     editor.end();
 }
 
