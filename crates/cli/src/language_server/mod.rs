@@ -2,6 +2,7 @@
 //! is open and not saved, runs nothing and writes nothing.
 
 mod answers;
+mod capabilities;
 mod completion;
 mod names;
 mod overlay;
@@ -33,27 +34,16 @@ use lsp_server::Notification;
 use lsp_server::Request;
 use lsp_server::Response;
 use lsp_types::CodeActionParams;
-use lsp_types::CodeActionProviderCapability;
-use lsp_types::CompletionOptions;
 use lsp_types::DocumentSymbolResponse;
-use lsp_types::FoldingRangeProviderCapability;
 use lsp_types::Hover;
 use lsp_types::HoverContents;
-use lsp_types::HoverProviderCapability;
 use lsp_types::MarkupContent;
 use lsp_types::MarkupKind;
-use lsp_types::OneOf;
 use lsp_types::PublishDiagnosticsParams;
 use lsp_types::ReferenceParams;
 use lsp_types::RenameParams;
 use lsp_types::SemanticTokens;
-use lsp_types::SemanticTokensFullOptions;
-use lsp_types::SemanticTokensOptions;
-use lsp_types::SemanticTokensServerCapabilities;
-use lsp_types::ServerCapabilities;
 use lsp_types::TextDocumentPositionParams;
-use lsp_types::TextDocumentSyncCapability;
-use lsp_types::TextDocumentSyncKind;
 use lsp_types::Uri;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -65,6 +55,7 @@ use handloom_core::text::SourceId;
 use handloom_core::text::Span;
 
 use crate::failure::CommandError;
+use crate::language_server::capabilities::capabilities;
 use crate::language_server::completion::CompletionQuestion;
 use crate::language_server::completion::offered;
 use crate::language_server::names::NameIndex;
@@ -103,34 +94,6 @@ pub fn run() -> Result<ExitCode, CommandError> {
     // What can't be written any more has nobody who reads it.
     let _ = threads.join();
     Ok(ExitCode::from(u8::from(!is_well)))
-}
-
-fn capabilities() -> ServerCapabilities {
-    ServerCapabilities {
-        text_document_sync: Some(TextDocumentSyncCapability::Kind(
-            TextDocumentSyncKind::INCREMENTAL,
-        )),
-        completion_provider: Some(CompletionOptions {
-            trigger_characters: Some(["{", ".", "/", " "].map(str::to_owned).into()),
-            ..CompletionOptions::default()
-        }),
-        hover_provider: Some(HoverProviderCapability::Simple(true)),
-        definition_provider: Some(OneOf::Left(true)),
-        references_provider: Some(OneOf::Left(true)),
-        rename_provider: Some(OneOf::Left(true)),
-        document_symbol_provider: Some(OneOf::Left(true)),
-        folding_range_provider: Some(FoldingRangeProviderCapability::Simple(true)),
-        semantic_tokens_provider: Some(SemanticTokensServerCapabilities::SemanticTokensOptions(
-            SemanticTokensOptions {
-                legend: tokens::legend(),
-                full: Some(SemanticTokensFullOptions::Bool(true)),
-                ..SemanticTokensOptions::default()
-            },
-        )),
-        code_action_provider: Some(CodeActionProviderCapability::Simple(true)),
-        document_formatting_provider: Some(OneOf::Left(true)),
-        ..ServerCapabilities::default()
-    }
 }
 
 /// A project that was checked.
