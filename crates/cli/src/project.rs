@@ -1,5 +1,7 @@
 //! Opening a project as a command does: with the options that were typed, and with words for what is noticed.
 
+use std::path::Path;
+
 use handloom_core::scheduler::BuildError;
 use handloom_core::scheduler::Recovered;
 use handloom_core::text::Diagnostic;
@@ -179,4 +181,16 @@ fn told(recovered: &Recovered) -> String {
         parts.push(format!("what it left half done is now {}", list(&moved)));
     }
     format!("note: the last run was killed; {}\n", parts.join("; "))
+}
+
+/// Writes a description anew; `name` is for a message.
+///
+/// # Errors
+/// When it can't be written; what was there is there still.
+pub fn write_description(path: &Path, name: &str, text: &str) -> Result<(), CommandError> {
+    // Beside and renamed, so that a full disk cannot cost the description.
+    let beside = path.with_extension("loom.new");
+    std::fs::write(&beside, text)
+        .and_then(|()| std::fs::rename(&beside, path))
+        .map_err(|error| CommandError::io(format!("can't write `{name}`"), error))
 }

@@ -75,13 +75,7 @@ pub fn run(common: &Common, arguments: &TidyArguments, ui: Ui) -> Result<ExitCod
         return Ok(ExitCode::from(RECIPE));
     }
     for (path, new) in &mended {
-        // Beside and renamed, so that a full disk cannot cost the description.
-        let beside = path.with_extension("loom.new");
-        std::fs::write(&beside, new.as_bytes())
-            .and_then(|()| std::fs::rename(&beside, path))
-            .map_err(|error| {
-                CommandError::io(format!("can't write `{}`", path.display()), error)
-            })?;
+        project::write_description(path, &path.display().to_string(), new)?;
     }
     ui.print(&format!("mended {}\n", text::count(mended.len(), "file")))?;
     ui.diagnostics(&sources, &left);

@@ -36,11 +36,7 @@ pub fn run(common: &Common, arguments: &TidyArguments, ui: Ui) -> Result<ExitCod
             ))?;
             continue;
         }
-        // Beside and renamed, so that a full disk cannot cost the description.
-        let beside = path.with_extension("loom.new");
-        std::fs::write(&beside, &after)
-            .and_then(|()| std::fs::rename(&beside, &path))
-            .map_err(|error| CommandError::io(format!("can't write `{name}`"), error))?;
+        project::write_description(&path, name, &after)?;
         ui.print(&format!("laid out {}\n", text::safe(name)))?;
     }
     if changed == 0 {
