@@ -660,6 +660,18 @@ fn a_file_system_that_is_late_is_waited_for() {
     });
 }
 
+/// Lets a node see what says that the folder is the project's, as it would be seen if it were there.
+fn show_mark(here: &Path, there: &Path) {
+    let mark = std::iter::repeat_with(|| {
+        let mut marks = std::fs::read_dir(here.join("jobs")).unwrap().flatten();
+        let mark = marks.find(|entry| entry.file_name().to_string_lossy().starts_with("seen-"));
+        std::thread::sleep(Duration::from_millis(5));
+        mark
+    });
+    let mark = mark.flatten().next().unwrap();
+    std::fs::write(there.join("jobs").join(mark.file_name()), "").unwrap();
+}
+
 /// What is never seen is said, with what stands on either side; and nothing runs on what is not the same.
 #[test]
 fn what_is_never_seen_is_said() {
@@ -683,16 +695,7 @@ fn what_is_never_seen_is_said() {
     };
     std::thread::scope(|scope| {
         scope.spawn(|| {
-            // What says that the folder is the project's is seen, as it would be if it were there.
-            let mark = std::iter::repeat_with(|| {
-                let mut marks = std::fs::read_dir(here.join("jobs")).unwrap().flatten();
-                let mark =
-                    marks.find(|entry| entry.file_name().to_string_lossy().starts_with("seen-"));
-                std::thread::sleep(Duration::from_millis(5));
-                mark
-            });
-            let mark = mark.flatten().next().unwrap();
-            std::fs::write(there.join("jobs").join(mark.file_name()), "").unwrap();
+            show_mark(here, &there);
         });
         let (unseen, _) = exit(&executor, &job("in", "out"));
         let expected =
@@ -704,6 +707,45 @@ fn what_is_never_seen_is_said() {
             "`out` is not seen here as node1 wrote it, after 0.2 s: 4 bytes there, nothing here";
         assert_eq!(unseen, Exit::Unseen(expected.to_owned()));
     });
+    JobRunner::finish(&executor).unwrap();
+}
+
+/// What is changed here all the time is waited for anew a few times, and then it is said.
+#[test]
+fn what_never_rests_is_not_waited_for_for_ever() {
+    let bench = Bench::new();
+    let here = bench.folder.path();
+    let there = here.join("there");
+    std::fs::create_dir_all(there.join("jobs")).unwrap();
+    std::fs::write(here.join("in"), "").unwrap();
+    let manner = WorkerManner {
+        settle: Duration::from_millis(100),
+        ..WorkerManner::default()
+    };
+    let executor = bench.executor_of(Treats::Blind, 1, (1, None), manner);
+    let is_over = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        scope.spawn(|| show_mark(here, &there));
+        scope.spawn(|| {
+            let mut text = String::new();
+            while !is_over.load(Ordering::SeqCst) {
+                text.push('x');
+                std::fs::write(here.join("in"), &text).unwrap();
+                std::thread::sleep(Duration::from_millis(5));
+            }
+        });
+        let _over = SetAtEnd(&is_over);
+        let job = Job {
+            remote: Some(Arc::new(RemoteNeeds {
+                reads: vec!["in".to_owned()],
+                ..RemoteNeeds::default()
+            })),
+            ..bench.job(0, 1, "touch ran")
+        };
+        let (unseen, _) = exit(&executor, &job);
+        assert!(matches!(unseen, Exit::Unseen(_)), "{unseen:?}");
+    });
+    assert!(!there.join("ran").exists());
     JobRunner::finish(&executor).unwrap();
 }
 

@@ -30,6 +30,9 @@ use crate::executor::runner::Remarks;
 use crate::world::lock;
 use crate::world::names::parent;
 
+/// So often is waited again for what somebody changed while it was waited for.
+const EDITS: usize = 3;
+
 /// Jobs on this machine and at places with workers. Tasks that have the terminal, or stay, and what puts in order run on
 /// this machine in any case.
 pub struct ClusterExecutor {
@@ -186,6 +189,7 @@ impl ClusterExecutor {
     ) -> Option<Outcome> {
         let root = &pool.options.root;
         let remote = job.remote.clone().unwrap_or_default();
+        let mut edits = 0;
         loop {
             // What is missing here is missing there, for all that is known.
             let folders = remote.writes.iter().map(|path| parent(path));
@@ -204,8 +208,9 @@ impl ClusterExecutor {
                 let now = |mark: &FileMark| FileMark::of(root, &mark.path) != *mark;
                 reads.iter().any(now)
             };
-            // What was changed here meanwhile is waited for anew.
-            if matches!(outcome.exit, Exit::Unseen(_)) && is_edited() {
+            // What was changed here meanwhile is waited for anew; what is changed all the time, not for ever.
+            if matches!(outcome.exit, Exit::Unseen(_)) && edits < EDITS && is_edited() {
+                edits += 1;
                 continue;
             }
             let is_over = || JobRunner::cancel(self).is_raised();
