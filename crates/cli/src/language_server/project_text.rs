@@ -10,7 +10,6 @@ use handloom_core::graph;
 use handloom_core::ledger::Ledger;
 use handloom_core::ledger::RealStorage;
 use handloom_core::project::Description;
-use handloom_core::project::PartId;
 use handloom_core::project::ProjectBuilder;
 use handloom_core::project::environment::Overrides;
 use handloom_core::project::folders::Folders;
@@ -121,13 +120,7 @@ impl ProjectText {
                 let _ = decl.recipe_text(&vars);
             }
             wrong.extend(vars.take_diagnostics());
-            let goals = graph::default_goals(&project, PartId::ROOT, "");
-            let steps = 0..project.steps.len();
-            let steps = steps.filter_map(|index| u32::try_from(index).ok().map(graph::NodeId));
-            let all: Vec<_> = goals.into_iter().chain(steps).collect();
-            if let Err(cycle) = graph::order(&project, &all) {
-                wrong.push(graph::describe_cycle(&project, &cycle));
-            }
+            wrong.extend(graph::find_cycle(&project));
             let outputs = project.sorted_outputs.iter();
             let outputs = outputs.map(|&path| project.paths.get(path).to_owned());
             let tasks = project.tasks.iter().filter(|task| !task.is_called);

@@ -152,6 +152,13 @@ target once
   recipe:
     echo $SLURM_JOB_ID > job; echo partial > once
     if [ -e again ]; then echo whole > once; else touch again; sleep 30; fi
+target tried
+  retry 1
+  recipe:
+    echo try >> tries; n=$(wc -l < tries)
+    if [ $n = 1 ]; then exit 1; fi
+    if [ $n = 2 ]; then echo $SLURM_JOB_ID > job; sleep 30; fi
+    echo whole > tried
 target stubborn
   recipe: trap '' TERM; touch begun; sleep 41.7; touch stubborn
 target private
@@ -294,6 +301,14 @@ fn a_lost_worker_is_replaced(cluster: &Cluster) {
     let status = { running }.wait().unwrap();
     assert!(status.success());
     assert_eq!(bed.read("once"), "whole\n");
+    // Nor is it one of the tries that a recipe may have.
+    let bed = Bed::new(KINDS);
+    let mut running = cluster.command(&bed, &["tried"]).spawn().unwrap();
+    bed.await_file("job");
+    cluster.asks(&["scancel", bed.read("job").trim()]);
+    assert!(running.wait().unwrap().success());
+    assert_eq!(bed.read("tried"), "whole\n");
+    assert_eq!(bed.read("tries").lines().count(), 3);
     wait_for("an empty queue", || cluster.is_idle());
 }
 

@@ -206,6 +206,14 @@ fn what_is_wrong_is_told_as_one_types() {
     let column = usize::try_from(column).unwrap();
     editor.edit("hand.loom", (2, column), (2, column + 7), "");
     assert_eq!(editor.wrong_in("hand.loom"), []);
+    // Also what only a run of tasks would come upon.
+    let circle = "task one\n  after two\ntask two\n  after one\n";
+    editor.open("hand.loom", circle);
+    let wrong = editor.wrong_in("hand.loom");
+    assert!(
+        wrong.len() == 1 && wrong[0].2.contains("`one`"),
+        "{wrong:?}"
+    );
     assert_eq!(bed.read("hand.loom"), "", "nothing is written");
     editor.end();
 }

@@ -426,7 +426,7 @@ impl Worker<'_> {
                 self.clear(submission);
             }
             let before = outcome.output;
-            outcome = self.runner.run(&submission.job, heard);
+            outcome = self.run_where_it_stays(submission, heard);
             outcome.output.put_behind(before);
         }
         for job in &submission.finally {

@@ -5,11 +5,22 @@ use crate::graph::NodeId;
 use crate::graph::declared;
 use crate::graph::dependencies;
 use crate::graph::needed;
+use crate::graph::node_count;
+use crate::graph::order;
 use crate::graph::order::Cycle;
 use crate::project::Project;
 use crate::project::What;
 use crate::text::Diagnostic;
 use crate::text::Span;
+
+/// A circle among all that a project describes, as a message; none when there is none.
+#[must_use]
+pub fn find_cycle(project: &Project<'_>) -> Option<Diagnostic> {
+    let all = (0..node_count(project)).filter_map(|index| u32::try_from(index).ok());
+    let all: Vec<NodeId> = all.map(NodeId).collect();
+    let cycle = order(project, &all).err()?;
+    Some(describe_cycle(project, &cycle))
+}
 
 /// A circle as a message: a path through it, with the line of each edge.
 #[must_use]

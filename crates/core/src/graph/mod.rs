@@ -10,6 +10,7 @@ mod order;
 pub mod request;
 
 pub use cycle::describe_cycle;
+pub use cycle::find_cycle;
 pub use goals::Goals;
 pub use goals::default_goals;
 pub use goals::resolve;

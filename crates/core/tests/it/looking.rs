@@ -98,17 +98,7 @@ pub fn look(
                 let _ = decl.recipe_text(&vars);
             }
             wrong.extend(vars.take_diagnostics());
-            let goals = graph::default_goals(&project, handloom_core::project::PartId::ROOT, "");
-            let all: Vec<_> = goals
-                .into_iter()
-                .chain(
-                    (0..project.steps.len())
-                        .map(|index| graph::NodeId(u32::try_from(index).unwrap())),
-                )
-                .collect();
-            if let Err(cycle) = graph::order(&project, &all) {
-                wrong.push(graph::describe_cycle(&project, &cycle));
-            }
+            wrong.extend(graph::find_cycle(&project));
         }
         see(&project, &description.sources);
     }

@@ -12,7 +12,7 @@ use crate::executor::cluster::scheduler::Allocation;
 use crate::executor::cluster::scheduler::AllocationId;
 use crate::executor::cluster::scheduler::AllocationState;
 use crate::executor::cluster::scheduler::SubmitError;
-use crate::executor::cluster::taking::dismiss_short;
+use crate::executor::cluster::taking::dismiss_idle;
 use crate::executor::cluster::wire::HEARTBEAT;
 use crate::executor::cluster::wire::ToWorker;
 use crate::world::lock;
@@ -244,6 +244,7 @@ impl WorkerPool {
             return;
         };
         let mut state = lock(&self.state);
+        let mut hopeless = Vec::new();
         for mut pending in std::mem::take(&mut state.pending) {
             let single = pending.single.as_ref();
             match states.get(&pending.id) {
@@ -251,7 +252,7 @@ impl WorkerPool {
                     state.reason.clone_from(reason);
                     if single.is_some() && state.wanted == 0 {
                         // It may wait for what workers hold that have nothing to do.
-                        dismiss_short(&mut state, Duration::MAX);
+                        dismiss_idle(&mut state, Duration::MAX);
                     }
                 }
                 Some(AllocationState::Running) => {}
@@ -264,8 +265,7 @@ impl WorkerPool {
                         );
                         state.note_fault(single, fault);
                         if single.is_some() {
-                            // Others go on: it is not to stay in the queue until the end.
-                            let _ = self.scheduler.cancel_one(&pending.id);
+                            hopeless.push(pending.id);
                             continue;
                         }
                     }
@@ -296,6 +296,10 @@ impl WorkerPool {
         }
         drop(state);
         self.changed.notify_all();
+        for id in hopeless {
+            // Others go on: it is not to stay in the queue until the end. While it is asked, nobody waits for the state.
+            let _ = self.scheduler.cancel_one(&id);
+        }
     }
 }
 

@@ -179,7 +179,6 @@ impl WorkerPool {
         if state.port.is_some() {
             return Ok(());
         }
-
         let listener = TcpListener::bind(("0.0.0.0", 0))?;
         state.port = Some(listener.local_addr()?.port());
         own::open(&self.mark(), own::options().create(true).write(true))?;

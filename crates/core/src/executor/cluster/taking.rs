@@ -110,7 +110,7 @@ impl WorkerPool {
                 state.starved += 1;
             }
             if is_starved {
-                dismiss_short(&mut state, share.time);
+                dismiss_idle(&mut state, share.time);
             }
             tell(&state);
             state = self.wait(state);
@@ -180,7 +180,7 @@ impl WorkerPool {
 }
 
 /// Lets workers go that have nothing to do, and too little time left for a job that waits.
-pub fn dismiss_short(state: &mut WorkerPoolState, time: Duration) {
+pub fn dismiss_idle(state: &mut WorkerPoolState, time: Duration) {
     state.workers.retain(|lane| {
         let is_of_use = lane.connection.hello.order != 0 || !lane.is_idle() || lane.left() >= time;
         if !is_of_use {
