@@ -86,10 +86,11 @@ pub fn run(common: &Common, arguments: &TidyArguments, ui: Ui) -> Result<ExitCod
     }))
 }
 
-/// What is likely meant, no two at one place, the last of each file first.
+/// What can well be meant alone, no two at one place, the last of each file first.
 fn replacements(wrong: &[Diagnostic]) -> Vec<&Replacement> {
     let errors = wrong.iter().filter(|one| one.is_error());
-    let mut all: Vec<&Replacement> = errors.filter_map(|one| one.replacement.as_ref()).collect();
+    let all = errors.filter_map(|one| one.replacement.as_ref());
+    let mut all: Vec<&Replacement> = all.filter(|one| one.is_sure).collect();
     all.sort_by_key(|one| (one.span.source, std::cmp::Reverse(one.span.start)));
     all.dedup_by(|next, before| {
         next.span.source == before.span.source && next.span.end > before.span.start

@@ -10,6 +10,7 @@ use lsp_types::DiagnosticSeverity;
 use lsp_types::DocumentSymbol;
 use lsp_types::FoldingRange;
 use lsp_types::Location;
+use lsp_types::NumberOrString;
 use lsp_types::Position;
 use lsp_types::Range;
 use lsp_types::SymbolKind;
@@ -23,6 +24,7 @@ use handloom_core::language::target_of;
 use handloom_core::language::tidy;
 use handloom_core::project::Description;
 use handloom_core::text::Diagnostic;
+use handloom_core::text::Replacement;
 use handloom_core::text::SourceId;
 use handloom_core::text::Sources;
 use handloom_core::text::Span;
@@ -107,6 +109,7 @@ pub fn diagnostics(
                 true => DiagnosticSeverity::ERROR,
                 false => DiagnosticSeverity::WARNING,
             }),
+            code: Some(NumberOrString::String(one.mistake.code.to_owned())),
             source: Some("handloom".to_owned()),
             message: lines.join("\n"),
             related_information: (!related.is_empty()).then_some(related),
@@ -114,6 +117,17 @@ pub fn diagnostics(
         });
     }
     of_files
+}
+
+/// What an editor offers to do, in one line.
+fn mend_title(replacement: &Replacement) -> String {
+    let text = replacement.text.trim();
+    match (text.split_once('\n'), replacement.span.is_empty()) {
+        _ if text.is_empty() => "leave this out".to_owned(),
+        (Some((first, _)), _) => format!("write `{} …`", first.trim_end()),
+        (None, true) => format!("put `{text}` in"),
+        (None, false) => format!("write `{text}`"),
+    }
 }
 
 /// What mends the mistakes of a file in a range, each by itself.
@@ -137,9 +151,9 @@ pub fn mends(
         #[expect(clippy::mutable_key_type, reason = "nothing in it changes")]
         let changes = HashMap::from([(file.clone(), vec![edit])]);
         Some(CodeAction {
-            title: format!("write `{}`", replacement.text),
+            title: mend_title(replacement),
             kind: Some(CodeActionKind::QUICKFIX),
-            is_preferred: Some(true),
+            is_preferred: Some(replacement.is_sure),
             edit: Some(WorkspaceEdit {
                 changes: Some(changes),
                 ..WorkspaceEdit::default()

@@ -36,7 +36,9 @@ fn one(sources: &Sources, diagnostic: &Diagnostic, colour: bool) -> String {
         Severity::Error => Level::ERROR,
         Severity::Warning => Level::WARNING,
     };
-    let title = level.primary_title(safe(&diagnostic.title));
+    let title = level
+        .primary_title(safe(&diagnostic.title))
+        .id(diagnostic.mistake.code);
     let help = diagnostic
         .help
         .as_deref()

@@ -80,6 +80,7 @@ enum EventLine<'a> {
     },
     Read(&'a ReadReport),
     Warning {
+        code: &'a str,
         title: &'a str,
         place: Option<String>,
     },
@@ -187,6 +188,7 @@ impl EventWriter {
             Event::TakenAway { path } => EventLine::TakenAway { path },
             Event::Aside { path, to } => EventLine::Moved { path, to },
             Event::Warning(warning) => EventLine::Warning {
+                code: warning.mistake.code,
                 title: &warning.title,
                 place: warning
                     .primary

@@ -42,9 +42,14 @@ pub fn failure(
         text::safe(&place)
     ));
     let with = failure.interpreter.join(" ");
+    let which = match &failure.finally {
+        Some(name) if *name == ended.step => "the `finally:`".to_owned(),
+        Some(name) => format!("the recipe of {}, which comes behind it", text::safe(name)),
+        None => "the recipe".to_owned(),
+    };
     block.push_str(&format!(
         "{INDENT}{}\n",
-        theme.paint(Role::Faint, &format!("the recipe, with {with}{folder}:"))
+        theme.paint(Role::Faint, &format!("{which}, with {with}{folder}:"))
     ));
     script(&failure.script, block);
     if shows_output && !ended.output.is_empty() {

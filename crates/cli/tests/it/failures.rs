@@ -373,6 +373,28 @@ fn a_retry_may_succeed_and_finally_always_runs() {
     );
 }
 
+/// A recipe that ended well is not shown as what failed.
+#[test]
+fn a_finally_that_fails_is_what_is_shown() {
+    let bed = Bed::new(
+        "task sweep\n  recipe: echo swept; exit 4\ntask one\n  finally sweep\n  recipe: echo lit\n\
+         task two\n  recipe: echo lit\n  finally: echo dark; exit 3\n",
+    );
+    bed.weave(&["one"])
+        .status(1)
+        .says(&[
+            "exit status 4",
+            "the recipe of sweep, which comes behind it",
+        ])
+        .says(&["echo swept; exit 4"])
+        .says_not("echo lit");
+    bed.weave(&["two"])
+        .status(1)
+        .says(&["exit status 3", "the `finally:`, with sh -eu:"])
+        .says(&["echo dark; exit 3"])
+        .says_not("echo lit");
+}
+
 /// Runs two steps that read the same file, and changes it while both run: neither may count as made from
 /// what is there now.
 #[track_caller]

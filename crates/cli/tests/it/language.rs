@@ -6,7 +6,7 @@ use crate::bed::Bed;
 fn a_mistake_shows_the_line_the_place_and_what_to_do() {
     let bed = Bed::new("let cc = gcc\ntarget out\n  need src/a.c\n  recipe: @{c} @{needs}\n");
     bed.run(&[]).status(2).says(&[
-        "error: `need` is not a clause",
+        "error[unknown-clause]: `need` is not a clause",
         "hand.loom:3:3",
         "3 |   need src/a.c",
         "^^^^",

@@ -23,6 +23,7 @@ mod lost;
 mod machines;
 mod manners;
 mod mended;
+mod mistakes;
 mod names;
 mod newcomers;
 mod others;

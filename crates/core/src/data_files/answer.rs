@@ -53,12 +53,20 @@ pub struct DataError {
     pub title: String,
     /// What to do.
     pub help: String,
+    /// A name that was asked for and the one that is likely meant by it.
+    pub meant: Option<(String, String)>,
 }
 
 impl DataError {
+    pub(super) fn meant(mut self, asked: &str, near: Option<&str>) -> Self {
+        self.meant = near.map(|near| (asked.to_owned(), near.to_owned()));
+        self
+    }
+
     pub(super) fn new(title: impl Into<String>, help: impl Into<String>) -> Self {
         let (title, help) = (title.into(), help.into());
-        Self { title, help }
+        let meant = None;
+        Self { title, help, meant }
     }
 
     /// The file can't be read.

@@ -44,10 +44,9 @@ impl DataNode {
                     let near = nearest(name, keys());
                     let meant =
                         near.map_or_else(String::new, |near| format!("did you mean `{near}`? "));
-                    DataError::new(
-                        format!("there is no `{name}` in {}", place()),
-                        format!("{meant}The keys there: {}", listed(keys())),
-                    )
+                    let title = format!("there is no `{name}` in {}", place());
+                    let help = format!("{meant}The keys there: {}", listed(keys()));
+                    DataError::new(title, help).meant(name, near)
                 })
             }
             Self::List(items) => {

@@ -168,10 +168,9 @@ impl Table {
                     }
                     _ => "",
                 };
-                Err(DataError::new(
-                    format!("`{name}` has no column `{column}`"),
-                    format!("{meant}The columns: {}.{between}", listed(known())),
-                ))
+                let title = format!("`{name}` has no column `{column}`");
+                let help = format!("{meant}The columns: {}.{between}", listed(known()));
+                Err(DataError::new(title, help).meant(column, near))
             }
             _ => Err(DataError::new(
                 format!("`{name}` has more than one column `{column}`"),

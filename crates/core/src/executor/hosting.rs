@@ -76,8 +76,8 @@ impl JobHost<'_> {
             outcome.exit = Exit::Status(0);
             outcome.output = Printed::default();
         }
-        for job in &hosted.finally {
-            outcome.add_finally(self.runner.run(job, &mut |_| {}));
+        for (number, job) in hosted.finally.iter().enumerate() {
+            outcome.add_finally(number, self.runner.run(job, &mut |_| {}));
         }
         outcome
     }

@@ -142,15 +142,20 @@ pub struct Outcome {
     pub remote: Option<RemoteRun>,
     /// What was seen of what its processes looked at; none of a job that is not watched.
     pub observed: Option<Box<Observed>>,
+    /// Which of the jobs that came behind it whatever happened `exit` is of; none when it is its own.
+    #[serde(default)]
+    pub finally: Option<usize>,
 }
 
 impl Outcome {
-    /// Adds how a job went that came behind this one whatever happened: its end counts where this one ended well.
-    pub fn add_finally(&mut self, after: Self) {
+    /// Adds how the `number`th of the jobs went that come behind this one whatever happened: its end counts where all before it
+    /// ended well.
+    pub fn add_finally(&mut self, number: usize, after: Self) {
         let before = std::mem::replace(&mut self.output, after.output);
         self.output.put_behind(before);
         if self.exit.code() == 0 {
             self.exit = after.exit;
+            self.finally = Some(number);
         }
     }
 
@@ -166,6 +171,7 @@ impl Outcome {
             left_behind: Vec::new(),
             remote: None,
             observed: None,
+            finally: None,
         }
     }
 }

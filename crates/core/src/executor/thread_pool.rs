@@ -429,8 +429,8 @@ impl Worker<'_> {
             outcome = self.run_where_it_stays(submission, heard);
             outcome.output.put_behind(before);
         }
-        for job in &submission.finally {
-            outcome.add_finally(self.runner.run(job, heard));
+        for (number, job) in submission.finally.iter().enumerate() {
+            outcome.add_finally(number, self.runner.run(job, heard));
         }
         outcome
     }

@@ -12,6 +12,7 @@ use crate::project::Project;
 use crate::project::What;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 
 /// A circle among all that a project describes, as a message; none when there is none.
 #[must_use]
@@ -65,7 +66,7 @@ pub fn describe_cycle(project: &Project<'_>, cycle: &Cycle) -> Diagnostic {
         1 => format!("{} needs itself", path[0]),
         _ => format!("these need each other in a circle: {shown}"),
     };
-    let mut diagnostic = Diagnostic::error(span, title)
+    let mut diagnostic = Diagnostic::error(&mistakes::NEEDS_IN_A_CIRCLE, span, title)
         .here(text)
         .help("take one of these needs away, or split the target that is made too early");
     for (span, text) in places {

@@ -16,6 +16,7 @@ use crate::project::pattern::Pattern;
 use crate::project::pattern::is_pattern;
 use crate::project::script::relative;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 use crate::world::names::folder_of;
 
 /// What was asked for.
@@ -233,7 +234,11 @@ fn unknown(project: &Project<'_>, name: &str, folder: &str) -> Diagnostic {
         } else {
             "`handloom list --all` shows every file that can be made".to_owned()
         };
-        return Diagnostic::placeless(format!("no target matches `{name}`")).help(help);
+        return Diagnostic::placeless(
+            &mistakes::UNKNOWN_GOAL,
+            format!("no target matches `{name}`"),
+        )
+        .help(help);
     }
     // Values of holes are among the paths as well.
     let is_need = project.paths.find(&path).is_some_and(|path| {
@@ -247,5 +252,9 @@ fn unknown(project: &Project<'_>, name: &str, folder: &str) -> Diagnostic {
         None if is_need => "it is a source: other files are made from it".to_owned(),
         None => "`handloom list` shows what can be made and run".to_owned(),
     };
-    Diagnostic::placeless(format!("no target or task is called `{name}`")).help(help)
+    Diagnostic::placeless(
+        &mistakes::UNKNOWN_GOAL,
+        format!("no target or task is called `{name}`"),
+    )
+    .help(help)
 }

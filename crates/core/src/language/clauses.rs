@@ -18,6 +18,7 @@ use crate::language::syntax::WordPart;
 use crate::language::tidy::LineRole;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 
 /// Clauses that only one of the two kinds has.
 const TARGET_ONLY: &[&str] = &[
@@ -93,7 +94,12 @@ impl<'a> Parser<'a> {
         if wrong_owner {
             let other = if owner == "target" { "task" } else { "target" };
             self.lexer.diagnostics.push(
-                Diagnostic::error(span, format!("a {owner} has no `{keyword}`")).help(format!(
+                Diagnostic::error(
+                    &mistakes::UNKNOWN_CLAUSE,
+                    span,
+                    format!("a {owner} has no `{keyword}`"),
+                )
+                .help(format!(
                     "`{keyword}` belongs to a {other}; leave it out here"
                 )),
             );
@@ -103,9 +109,13 @@ impl<'a> Parser<'a> {
         }
         match seen.iter().find(|(earlier, _)| *earlier == keyword) {
             Some((_, earlier)) => self.lexer.diagnostics.push(
-                Diagnostic::error(span, format!("`{keyword}` stands here twice"))
-                    .also(*earlier, "first here")
-                    .help("put both into one"),
+                Diagnostic::error(
+                    &mistakes::REPEATED_CLAUSE,
+                    span,
+                    format!("`{keyword}` stands here twice"),
+                )
+                .also(*earlier, "first here")
+                .help("put both into one"),
             ),
             None => seen.push((keyword, span)),
         }
@@ -199,6 +209,7 @@ impl<'a> Parser<'a> {
             let written = self.lexer.slice(word.span).to_owned();
             self.lexer.diagnostics.push(
                 Diagnostic::error(
+                    &mistakes::MISPLACED_WORD,
                     word.span,
                     format!("`{written}` has no meaning after `needs`"),
                 )
@@ -215,8 +226,9 @@ impl<'a> Parser<'a> {
     fn plain_words(&mut self, at: At, keyword: &str) -> Option<Vec<Word>> {
         if self.colon_at(at).is_some() {
             self.lexer.diagnostics.push(
-                Diagnostic::error(at.span, format!("`{keyword}` is not followed by a colon"))
-                    .help(format!("write `{keyword}` and the words behind it; a colon stands only where raw text follows")),
+                Diagnostic::error(&mistakes::MISSING_COLON, at.span, format!("`{keyword}` is not followed by a colon"))
+                    .help(format!("write `{keyword}` and the words behind it; a colon stands only where raw text follows"))
+                    .instead(self.lexer.span(at.behind, at.behind + 1), ""),
             );
             return None;
         }
@@ -232,19 +244,20 @@ impl<'a> Parser<'a> {
 
     fn about(&mut self, at: At) -> Option<ClauseKind> {
         let Some(colon) = self.colon_at(at) else {
-            self.missing_colon(at.span, "about", "text");
+            self.lexer.diagnostics.push(
+                Diagnostic::error(
+                    &mistakes::MISSING_COLON,
+                    at.span,
+                    "`about` is not followed by a colon",
+                )
+                .help("write `about: text`")
+                .instead(self.lexer.span(at.behind, at.behind), ":"),
+            );
             return None;
         };
         let text = self.lexer.text;
         let raw = self.raw_lines(at.range, colon);
         Some(ClauseKind::About(raw.plain(text)))
-    }
-
-    fn missing_colon(&mut self, span: Span, keyword: &str, what: &str) {
-        self.lexer.diagnostics.push(
-            Diagnostic::error(span, format!("`{keyword}` is not followed by a colon"))
-                .help(format!("write `{keyword}: {what}`")),
-        );
     }
 
     fn script(&mut self, at: At, keyword: &str) -> Option<Script> {
@@ -258,17 +271,23 @@ impl<'a> Parser<'a> {
             let span = self.lexer.span(colon + 1, line_end);
             self.lexer.diagnostics.push(
                 Diagnostic::error(
+                    &mistakes::SURPLUS_SIGN,
                     span,
                     format!("`{rest}` behind `{keyword}:` is taken as the script"),
                 )
-                .help("leave it out: indented lines below belong to the script as they are"),
+                .help("leave it out: indented lines below belong to the script as they are")
+                .instead(span, ""),
             );
         }
         let raw = self.raw_lines(at.range, colon);
         if raw.is_empty() {
             self.lexer.diagnostics.push(
-                Diagnostic::error(at.span, format!("`{keyword}:` is not followed by a script"))
-                    .help("write the command behind the colon, or below it, indented"),
+                Diagnostic::error(
+                    &mistakes::MISSING_SCRIPT,
+                    at.span,
+                    format!("`{keyword}:` is not followed by a script"),
+                )
+                .help("write the command behind the colon, or below it, indented"),
             );
             return None;
         }
@@ -315,13 +334,19 @@ impl<'a> Parser<'a> {
             }
             words.push(word);
         }
-        self.lexer.diagnostics.push(
-            Diagnostic::error(at.span, format!("`{keyword}` is not followed by a colon")).help(
-                format!(
-                    "write `{keyword}: COMMAND`, or `{keyword} with INTERPRETER:` and the script"
-                ),
-            ),
-        );
+        let wrong = Diagnostic::error(
+            &mistakes::MISSING_COLON,
+            at.span,
+            format!("`{keyword}` is not followed by a colon"),
+        )
+        .help(format!(
+            "write `{keyword}: COMMAND`, or `{keyword} with INTERPRETER:` and the script"
+        ));
+        let with = words.first().is_some_and(|word| self.is(word, "with"));
+        self.lexer.diagnostics.push(match with || words.is_empty() {
+            true => wrong,
+            false => wrong.perhaps(self.lexer.span(at.behind, at.behind), ":"),
+        });
         None
     }
 
@@ -348,7 +373,7 @@ impl<'a> Parser<'a> {
             }
             if let Some(extra) = words.first() {
                 self.lexer.diagnostics.push(
-                    Diagnostic::error(extra.span, "`learn watched` takes no file")
+                    Diagnostic::error(&mistakes::SURPLUS_WORDS, extra.span, "`learn watched` takes no file")
                         .help("leave it out; `learn watched everywhere` also learns of files outside of the project"),
                 );
             }
@@ -378,6 +403,7 @@ impl<'a> Parser<'a> {
         }
         self.lexer.diagnostics.push(
             Diagnostic::error(
+                &mistakes::INCOMPLETE_CLAUSE,
                 at.span,
                 "`given` is not followed by `env` or `output` and words",
             )
@@ -402,8 +428,12 @@ impl<'a> Parser<'a> {
             });
             let Some(equals) = split else {
                 self.lexer.diagnostics.push(
-                    Diagnostic::error(word.span, format!("`{written}` is no amount"))
-                        .help("write `name=amount` without spaces, such as `cores=2`"),
+                    Diagnostic::error(
+                        &mistakes::UNREADABLE_AMOUNT,
+                        word.span,
+                        format!("`{written}` is no amount"),
+                    )
+                    .help("write `name=amount` without spaces, such as `cores=2`"),
                 );
                 continue;
             };
@@ -423,8 +453,12 @@ impl<'a> Parser<'a> {
         if let Some(extra) = words.first() {
             let keyword = self.lexer.slice(at.span);
             self.lexer.diagnostics.push(
-                Diagnostic::error(extra.span, format!("`{keyword}` stands alone"))
-                    .help("leave out what stands behind it"),
+                Diagnostic::error(
+                    &mistakes::SURPLUS_WORDS,
+                    extra.span,
+                    format!("`{keyword}` stands alone"),
+                )
+                .help("leave out what stands behind it"),
             );
         }
         Some(kind)

@@ -7,6 +7,7 @@ use crate::language::value_syntax::Condition;
 use crate::language::value_syntax::RowCondition;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 
 /// Conditions nested deeper than this are refused, so that no text can exhaust the stack.
 const MAX_CONDITION: usize = 64;
@@ -104,6 +105,7 @@ impl ConditionReader<'_, '_, '_> {
         if self.depth > MAX_CONDITION {
             return Err(Box::new(
                 Diagnostic::error(
+                    &mistakes::UNREADABLE_CONDITION,
                     self.last,
                     format!("this condition has more than {MAX_CONDITION} parts"),
                 )
@@ -159,7 +161,7 @@ impl ConditionReader<'_, '_, '_> {
     fn wrong(&self, what: &str) -> Wrong {
         let written = self.parser.lexer.slice(self.last);
         Box::new(
-            Diagnostic::error(self.last, format!("`{written}` {what}")).help(
+            Diagnostic::error(&mistakes::UNREADABLE_CONDITION, self.last, format!("`{written}` {what}")).help(
                 "a condition is `A is B`, `A is not B`, `A has B`, `A before B`, `A above N` or `A below N`, joined by `and`, `or`, `not`",
             ),
         )

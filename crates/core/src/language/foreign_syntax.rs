@@ -7,12 +7,13 @@ use crate::language::syntax::WordKind;
 use crate::language::syntax::WordPart;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 use crate::text::nearest;
 
 /// A line at the left edge that starts with no keyword.
 pub fn unknown_top(span: Span, keyword: &str, line: &str, known: &[&str]) -> Diagnostic {
     let title = format!("`{}` is not a keyword", shorten(keyword));
-    let error = Diagnostic::error(span, title);
+    let error = Diagnostic::error(&mistakes::UNKNOWN_KEYWORD, span, title);
     let name = line
         .split(['=', '+', ':', ' ', '\t'])
         .next()
@@ -25,10 +26,11 @@ pub fn unknown_top(span: Span, keyword: &str, line: &str, known: &[&str]) -> Dia
         && is_name(name)
     {
         let operator = if rest.starts_with('+') { "+=" } else { "=" };
-        return error.help(format!(
-            "to set a variable write `let {name} {operator} {}`",
-            value.trim()
-        ));
+        let value = value.trim();
+        let meant = format!("let {name} {operator} {value}");
+        return error
+            .help(format!("to set a variable write `{meant}`"))
+            .instead(whole(span, line), meant);
     }
     if CLAUSES.contains(&keyword) {
         return error.here("a clause").help(format!(
@@ -37,19 +39,22 @@ pub fn unknown_top(span: Span, keyword: &str, line: &str, known: &[&str]) -> Dia
     }
     if let Some(near) = nearest(keyword, known.iter().copied()) {
         let help = format!("did you mean `{near}`?");
-        return error.help(help).instead(beginning(span, keyword), near);
+        return error.help(help).instead(span.part(0, keyword.len()), near);
     }
     if let Some((files, needs)) = line.split_once(':') {
-        let needs = needs.trim();
+        let (files, needs) = (files.trim(), needs.trim());
+        let meant = match needs {
+            "" => format!("target {files}"),
+            needs => format!("target {files}\n  needs {needs}"),
+        };
         let clause = if needs.is_empty() {
             String::new()
         } else {
             format!(", and below it, indented, `needs {needs}`")
         };
-        return error.help(format!(
-            "to describe a file write `target {}`{clause}",
-            files.trim()
-        ));
+        return error
+            .help(format!("to describe a file write `target {files}`{clause}"))
+            .perhaps(whole(span, line), meant);
     }
     error.help(format!(
         "a line at the left edge starts with one of: {}",
@@ -57,22 +62,28 @@ pub fn unknown_top(span: Span, keyword: &str, line: &str, known: &[&str]) -> Dia
     ))
 }
 
-/// So much of the beginning of a place as a word takes.
-fn beginning(span: Span, word: &str) -> Span {
-    let length = u32::try_from(word.len()).unwrap_or(u32::MAX);
+/// The place of a line that begins with a word at this place.
+fn whole(first: Span, line: &str) -> Span {
+    let length = u32::try_from(line.trim_end().len()).unwrap_or(u32::MAX);
     Span {
-        end: span.start.saturating_add(length).min(span.end),
-        ..span
+        end: first.start.saturating_add(length),
+        ..first
     }
 }
 
 /// An indented line in a `target` or `task` that starts with no clause's keyword.
 pub fn unknown_clause(span: Span, keyword: &str, line: &str, owner: &str) -> Diagnostic {
-    let error = Diagnostic::error(span, format!("`{}` is not a clause", shorten(keyword)));
+    let error = Diagnostic::error(
+        &mistakes::UNKNOWN_CLAUSE,
+        span,
+        format!("`{}` is not a clause", shorten(keyword)),
+    );
     let bare = keyword.trim_end_matches(':');
     let value = line[keyword.len().min(line.len())..].trim();
     if bare == "uses" {
-        return error.help(format!("it is called `takes` now: write `takes {value}`"));
+        return error
+            .help(format!("it is called `takes` now: write `takes {value}`"))
+            .instead(span.part(0, keyword.len()), "takes");
     }
     let supply = match bare {
         "cores" | "threads" | "cpus" => Some(("cores", value)),
@@ -90,24 +101,29 @@ pub fn unknown_clause(span: Span, keyword: &str, line: &str, owner: &str) -> Dia
         } else {
             format!(", and at the left edge `supply {name} = 1`")
         };
-        return error.help(format!(
-            "what a step takes is written `takes {name}={amount}`{say}"
-        ));
+        let meant = format!("takes {name}={amount}");
+        return error
+            .help(format!("what a step takes is written `{meant}`{say}"))
+            .perhaps(whole(span, line), meant);
     }
     if let Some(near) = nearest(bare, CLAUSES.iter().copied()) {
         let help = format!("did you mean `{near}`?");
-        return error.help(help).instead(beginning(span, bare), near);
+        return error.help(help).instead(span.part(0, bare.len()), near);
     }
     let mut words = line.split_whitespace();
     let looks_like_files = words.clone().all(|word| word.contains(['/', '.', '*']))
         && words.next().is_some_and(|word| !word.starts_with('-'));
     if looks_like_files && owner == "target" {
-        return error.help(format!("to list prerequisites write `needs {line}`"));
+        return error
+            .help(format!("to list prerequisites write `needs {line}`"))
+            .perhaps(span.part(0, 0), "needs ");
     }
-    error.help(format!(
-        "to run a command write `recipe: {line}`; the clauses are: {}",
-        CLAUSES.join(", ")
-    ))
+    error
+        .help(format!(
+            "to run a command write `recipe: {line}`; the clauses are: {}",
+            CLAUSES.join(", ")
+        ))
+        .perhaps(span.part(0, 0), "recipe: ")
 }
 
 /// `$NAME`, `${NAME}` or `$(NAME)` in a word, where nothing would ever put in its value.
@@ -127,8 +143,9 @@ pub fn dollar(word: &Word, written: &str) -> Option<Diagnostic> {
     };
     let (shown, name) = found?;
     Some(
-        Diagnostic::error(word.span, format!("`{shown}` is not put in here"))
-            .help(format!("write `@{{{name}}}` for a variable of the description, `env {name} or …` in a `let` for one of the environment, or '…' for a literal `$`")),
+        Diagnostic::error(&mistakes::DOLLAR_NAME, word.span, format!("`{shown}` is not put in here"))
+            .help(format!("write `@{{{name}}}` for a variable of the description, `env {name} or …` in a `let` for one of the environment, or '…' for a literal `$`"))
+            .perhaps(word.span.of(written, shown), format!("@{{{name}}}")),
     )
 }
 

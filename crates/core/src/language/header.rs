@@ -17,6 +17,7 @@ use crate::language::syntax::Word;
 use crate::language::syntax::WordKind;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 
 impl<'a> Parser<'a> {
     /// Where a block's own words end and its clauses begin: lines before the first clause that are
@@ -53,8 +54,12 @@ impl<'a> Parser<'a> {
         let outputs = self.groups(written, false);
         if self.lexer.diagnostics.len() == before && outputs.iter().all(|g| g.items.is_empty()) {
             self.lexer.diagnostics.push(
-                Diagnostic::error(span, "`target` is not followed by a file")
-                    .help("write the file that the recipe makes: `target out/name`"),
+                Diagnostic::error(
+                    &mistakes::NAMELESS_TARGET,
+                    span,
+                    "`target` is not followed by a file",
+                )
+                .help("write the file that the recipe makes: `target out/name`"),
             );
         }
         let clauses = self.clauses(head.end, range.end, indent, "target");
@@ -84,10 +89,20 @@ impl<'a> Parser<'a> {
         } else {
             format!(", and below it, indented, `needs {}`", needs.join(" "))
         };
-        Some(
-            Diagnostic::error(first.span, "a target's name is not followed by a colon")
-                .help(format!("write `target {file}`{below}")),
+        let wrong = Diagnostic::error(
+            &mistakes::SURPLUS_COLON,
+            first.span,
+            "a target's name is not followed by a colon",
         )
+        .help(format!("write `target {file}`{below}"));
+        let colon = first.span.part(file.len(), 1);
+        Some(match tokens.last() {
+            Some(last) if tokens.len() > 1 => {
+                let below = format!("\n  needs {}", needs.join(" "));
+                wrong.perhaps(colon.to(last.span), below)
+            }
+            _ => wrong.instead(colon, ""),
+        })
     }
 
     /// Cuts words into groups at each `label:`, takes `each` as a mark where it is allowed, and what stands behind
@@ -133,7 +148,7 @@ impl<'a> Parser<'a> {
         }
         if let Some(span) = each {
             self.lexer.diagnostics.push(
-                Diagnostic::error(span, "`each` is not followed by a pattern")
+                Diagnostic::error(&mistakes::INCOMPLETE_CLAUSE, span, "`each` is not followed by a pattern")
                     .help("write for example `needs each src/<unit>.c`; a file of that name goes in quotes"),
             );
         }
@@ -141,6 +156,7 @@ impl<'a> Parser<'a> {
             if let Some(label) = &group.label {
                 self.lexer.diagnostics.push(
                     Diagnostic::error(
+                        &mistakes::EMPTY_LABEL,
                         label.span,
                         format!("nothing stands under the label `{}:`", label.text),
                     )
@@ -166,7 +182,7 @@ impl<'a> Parser<'a> {
             }
         };
         self.lexer.diagnostics.push(
-            Diagnostic::error(span, wrong)
+            Diagnostic::error(&mistakes::UNREADABLE_EXCEPT, span, wrong)
                 .help("write for example `needs src/*.c except src/old-*.c`; a file of that name goes in quotes"),
         );
     }
@@ -187,6 +203,7 @@ impl<'a> Parser<'a> {
         if let Some(earlier) = earlier {
             self.lexer.diagnostics.push(
                 Diagnostic::error(
+                    &mistakes::REPEATED_LABEL,
                     label.span,
                     format!("the label `{}:` stands here twice", label.text),
                 )
@@ -196,6 +213,7 @@ impl<'a> Parser<'a> {
         } else if RESERVED.contains(&&*label.text) {
             self.lexer.diagnostics.push(
                 Diagnostic::error(
+                    &mistakes::RESERVED_NAME,
                     label.span,
                     format!("`{}` has a meaning of its own", label.text),
                 )
@@ -215,8 +233,12 @@ impl<'a> Parser<'a> {
         let head_end = head.end;
         let Some(first) = words.first() else {
             self.lexer.diagnostics.push(
-                Diagnostic::error(span, "`task` is not followed by a name")
-                    .help("write `task name`"),
+                Diagnostic::error(
+                    &mistakes::NAMELESS_TASK,
+                    span,
+                    "`task` is not followed by a name",
+                )
+                .help("write `task name`"),
             );
             return None;
         };
@@ -231,8 +253,12 @@ impl<'a> Parser<'a> {
                     .to_owned()
             };
             self.lexer.diagnostics.push(
-                Diagnostic::error(first.span, format!("`{written}` can't be a task's name"))
-                    .help(help),
+                Diagnostic::error(
+                    &mistakes::INVALID_NAME,
+                    first.span,
+                    format!("`{written}` can't be a task's name"),
+                )
+                .help(help),
             );
             return None;
         };

@@ -12,6 +12,7 @@ use crate::language::value_syntax::LetHow;
 use crate::language::value_syntax::ValueSyntax;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 
 impl Parser<'_> {
     pub fn top_let(&mut self, range: SourceRange, behind: usize, span: Span) -> Option<Let> {
@@ -22,6 +23,7 @@ impl Parser<'_> {
         if RESERVED.contains(&&*name.text) {
             self.lexer.diagnostics.push(
                 Diagnostic::error(
+                    &mistakes::RESERVED_NAME,
                     name.span,
                     format!("`{}` has a meaning of its own", name.text),
                 )
@@ -47,8 +49,12 @@ impl Parser<'_> {
     ) -> Option<(Name, LetHow, &'w [Word])> {
         let Some(first) = words.first() else {
             self.lexer.diagnostics.push(
-                Diagnostic::error(span, "`let` is not followed by a name")
-                    .help("write `let name = words`"),
+                Diagnostic::error(
+                    &mistakes::INCOMPLETE_LET,
+                    span,
+                    "`let` is not followed by a name",
+                )
+                .help("write `let name = words`"),
             );
             return None;
         };
@@ -69,16 +75,19 @@ impl Parser<'_> {
         {
             return Some((name, LetHow::OneOf, &words[3..]));
         }
-        self.lexer.diagnostics.push(
-            Diagnostic::error(
-                second.map_or(name.span, |word| word.span),
-                format!(
-                    "`let {}` is not followed by `=`, `+=` or `one of`",
-                    name.text
-                ),
-            )
-            .help(format!("write `let {} = words`", name.text)),
-        );
+        let wrong = Diagnostic::error(
+            &mistakes::INCOMPLETE_LET,
+            second.map_or(name.span, |word| word.span),
+            format!(
+                "`let {}` is not followed by `=`, `+=` or `one of`",
+                name.text
+            ),
+        )
+        .help(format!("write `let {} = words`", name.text));
+        self.lexer.diagnostics.push(match second {
+            Some(second) => wrong.perhaps(second.span.part(0, 0), "= "),
+            None => wrong,
+        });
         None
     }
 
@@ -93,11 +102,20 @@ impl Parser<'_> {
                     Some(name) => (name, "+="),
                     None => (name, "="),
                 };
-                Diagnostic::error(word.span, "the `=` of a `let` stands between spaces")
-                    .help(format!("write `let {name} {operator} {value}`"))
+                Diagnostic::error(
+                    &mistakes::LET_WITHOUT_SPACES,
+                    word.span,
+                    "the `=` of a `let` stands between spaces",
+                )
+                .help(format!("write `let {name} {operator} {value}`"))
+                .instead(word.span, format!("{name} {operator} {value}"))
             }
-            None => Diagnostic::error(word.span, format!("`{written}` can't be a variable's name"))
-                .help("a name has letters, digits, `_` and `-`, and starts with a letter or `_`"),
+            None => Diagnostic::error(
+                &mistakes::INVALID_NAME,
+                word.span,
+                format!("`{written}` can't be a variable's name"),
+            )
+            .help("a name has letters, digits, `_` and `-`, and starts with a letter or `_`"),
         };
         self.lexer.diagnostics.push(diagnostic);
     }
@@ -186,7 +204,7 @@ impl Parser<'_> {
             });
         }
         self.lexer.diagnostics.push(
-            Diagnostic::error(keyword, "`match` does not have its three parts")
+            Diagnostic::error(&mistakes::INCOMPLETE_LET, keyword, "`match` does not have its three parts")
                 .help("write `match PATTERN into PATTERN : words`, the colon between spaces, such as `match src/<u>.c into out/<u>.o : @{sources}`"),
         );
         None
@@ -201,7 +219,7 @@ impl Parser<'_> {
             return Some(ValueSyntax::Only { patterns, words });
         }
         self.lexer.diagnostics.push(
-            Diagnostic::error(keyword, "`only` does not have its two parts")
+            Diagnostic::error(&mistakes::INCOMPLETE_LET, keyword, "`only` does not have its two parts")
                 .help("write `only PATTERN… : words`, the colon between spaces, such as `only *.c *.h : @{sources}`"),
         );
         None
@@ -214,7 +232,7 @@ impl Parser<'_> {
             return Some(ValueSyntax::FileValue { file, key });
         }
         self.lexer.diagnostics.push(
-            Diagnostic::error(keyword, "`value` is not followed by a file and a key").help(
+            Diagnostic::error(&mistakes::INCOMPLETE_LET, keyword, "`value` is not followed by a file and a key").help(
                 "write for example `value params.toml model.rate`; a key that has dots in it goes in quotes",
             ),
         );
@@ -233,7 +251,7 @@ impl Parser<'_> {
             });
         }
         self.lexer.diagnostics.push(
-            Diagnostic::error(keyword, "`table` does not have a file, `take` and a column")
+            Diagnostic::error(&mistakes::INCOMPLETE_LET, keyword, "`table` does not have a file, `take` and a column")
                 .help("write for example `table samples.csv take file`, and behind it `where group is control` for some of the rows"),
         );
         None

@@ -45,6 +45,7 @@ pub use references::condition_words;
 pub use references::script_names;
 pub use references::value_words;
 pub use references::word_names;
+pub use references::word_references;
 pub use syntax::*;
 pub use tidy::tidy;
 pub use unread::target_of;

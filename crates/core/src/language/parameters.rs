@@ -8,6 +8,7 @@ use crate::language::syntax::Parameter;
 use crate::language::syntax::Word;
 use crate::language::syntax::WordKind;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 
 impl Parser<'_> {
     pub fn parameters(&mut self, words: &[Word]) -> Vec<Parameter> {
@@ -34,6 +35,7 @@ impl Parser<'_> {
             if RESERVED.contains(&&*parameter.name.text) {
                 self.lexer.diagnostics.push(
                     Diagnostic::error(
+                        &mistakes::RESERVED_NAME,
                         parameter.name.span,
                         format!("`{}` has a meaning of its own", parameter.name.text),
                     )
@@ -46,6 +48,7 @@ impl Parser<'_> {
             {
                 self.lexer.diagnostics.push(
                     Diagnostic::error(
+                        &mistakes::REPEATED_PARAMETER,
                         parameter.name.span,
                         format!("the parameter `{}` stands here twice", parameter.name.text),
                     )
@@ -57,6 +60,7 @@ impl Parser<'_> {
             if let Some(rest) = parameters.iter().find(|p| p.rest) {
                 self.lexer.diagnostics.push(
                     Diagnostic::error(
+                        &mistakes::PARAMETER_ORDER,
                         parameter.name.span,
                         format!(
                             "`{}` stands behind one that takes all the rest",
@@ -71,6 +75,7 @@ impl Parser<'_> {
             if let (Some(optional), true) = (optional_before, parameter.is_required()) {
                 self.lexer.diagnostics.push(
                     Diagnostic::error(
+                        &mistakes::PARAMETER_ORDER,
                         parameter.name.span,
                         format!(
                             "`{}` must be given, but stands behind one that need not",
@@ -99,7 +104,7 @@ impl Parser<'_> {
         let start = word.span.start as usize;
         if !is_name(name) {
             self.lexer.diagnostics.push(
-                Diagnostic::error(word.span, format!("`{written}` can't be a parameter"))
+                Diagnostic::error(&mistakes::INVALID_NAME, word.span, format!("`{written}` can't be a parameter"))
                     .help("write `name`, `name=value` for one that need not be given, `name one of words`, or `name…` for all the rest"),
             );
             return None;
@@ -151,7 +156,7 @@ impl Parser<'_> {
             return;
         };
         self.lexer.diagnostics.push(
-            Diagnostic::error(parameter.name.span, wrong)
+            Diagnostic::error(&mistakes::UNREADABLE_CHOICES, parameter.name.span, wrong)
                 .help("write for example `task flash board one of uno mega`; the first is taken when none is given"),
         );
     }

@@ -23,6 +23,7 @@ use crate::language::words::WordLexer;
 use crate::text::Diagnostic;
 use crate::text::SourceId;
 use crate::text::Span;
+use crate::text::mistakes;
 use crate::text::visible_white_space;
 
 /// What a text says, as far as it was understood.
@@ -198,8 +199,12 @@ impl<'a> Parser<'a> {
     fn recipes(&mut self, range: SourceRange, behind: usize, span: Span) -> Option<TopItem> {
         let mut words = self.words(range, behind);
         if words.is_empty() || !self.is(&words[0], "with") {
-            let diagnostic = Diagnostic::error(span, "`recipes` is not followed by `with`")
-                .help("write `recipes with INTERPRETER…`, such as `recipes with bash -eu`");
+            let diagnostic = Diagnostic::error(
+                &mistakes::INCOMPLETE_LINE,
+                span,
+                "`recipes` is not followed by `with`",
+            )
+            .help("write `recipes with INTERPRETER…`, such as `recipes with bash -eu`");
             self.lexer.diagnostics.push(diagnostic);
             return None;
         }
@@ -221,8 +226,12 @@ impl<'a> Parser<'a> {
         {
             return Some(TopItem::Supply(name, amount.clone()));
         }
-        let diagnostic = Diagnostic::error(span, "`supply` takes a name, `=` and an amount")
-            .help("write for example `supply gpu = 1`");
+        let diagnostic = Diagnostic::error(
+            &mistakes::INCOMPLETE_LINE,
+            span,
+            "`supply` takes a name, `=` and an amount",
+        )
+        .help("write for example `supply gpu = 1`");
         self.lexer.diagnostics.push(diagnostic);
         None
     }
@@ -233,8 +242,12 @@ impl<'a> Parser<'a> {
             let values = words.split_off(2);
             return Some(TopItem::Setting(words.swap_remove(0), values));
         }
-        let diagnostic = Diagnostic::error(span, "`setting` takes a name, `=` and words")
-            .help("write for example `setting recipes = watched`");
+        let diagnostic = Diagnostic::error(
+            &mistakes::INCOMPLETE_LINE,
+            span,
+            "`setting` takes a name, `=` and words",
+        )
+        .help("write for example `setting recipes = watched`");
         self.lexer.diagnostics.push(diagnostic);
         None
     }
@@ -290,6 +303,7 @@ impl<'a> Parser<'a> {
         let span = self.lexer.span(line.text as usize, line.end as usize);
         self.lexer.diagnostics.push(
             Diagnostic::error(
+                &mistakes::STRAY_INDENTATION,
                 span,
                 "this line is indented, but belongs to nothing above it",
             )
@@ -306,6 +320,7 @@ impl<'a> Parser<'a> {
         let above_span = self.lexer.span(above.start as usize, above.end as usize);
         self.lexer.diagnostics.push(
             Diagnostic::error(
+                &mistakes::MIXED_INDENTATION,
                 span,
                 "the indentation of this line can't be ordered against the line it may belong to",
             )
@@ -424,8 +439,12 @@ impl<'a> Parser<'a> {
     ) -> Option<Vec<Word>> {
         if words.is_empty() {
             self.lexer.diagnostics.push(
-                Diagnostic::error(span, format!("`{keyword}` is not followed by anything"))
-                    .help(format!("it takes {what}")),
+                Diagnostic::error(
+                    &mistakes::INCOMPLETE_LINE,
+                    span,
+                    format!("`{keyword}` is not followed by anything"),
+                )
+                .help(format!("it takes {what}")),
             );
             return None;
         }
@@ -442,9 +461,14 @@ impl<'a> Parser<'a> {
         let mut words = self.some_words(span, words, keyword, what)?;
         if let Some(second) = words.get(1) {
             self.lexer.diagnostics.push(
-                Diagnostic::error(second.span, format!("`{keyword}` takes one word")).help(
-                    format!("it takes {what}; a word with spaces goes in quotes"),
-                ),
+                Diagnostic::error(
+                    &mistakes::SURPLUS_WORDS,
+                    second.span,
+                    format!("`{keyword}` takes one word"),
+                )
+                .help(format!(
+                    "it takes {what}; a word with spaces goes in quotes"
+                )),
             );
         }
         Some(words.swap_remove(0))

@@ -4,21 +4,27 @@ use crate::language::Condition;
 use crate::language::Piece;
 use crate::language::Script;
 use crate::language::ValueSyntax;
+use crate::language::VarRef;
 use crate::language::Word;
 use crate::language::WordKind;
 use crate::language::WordPart;
 use crate::text::Span;
 
-/// The names of the variables in a word.
-pub fn word_names(word: &Word) -> impl Iterator<Item = &str> {
+/// The variables in a word.
+pub fn word_references(word: &Word) -> impl Iterator<Item = &VarRef> {
     let parts: &[WordPart] = match &word.kind {
         WordKind::Plain => &[],
         WordKind::Mixed(parts) => parts,
     };
     parts.iter().filter_map(|part| match part {
-        WordPart::Var(reference) => Some(&*reference.name.text),
+        WordPart::Var(reference) => Some(reference),
         WordPart::Text { .. } => None,
     })
+}
+
+/// The names of the variables in a word.
+pub fn word_names(word: &Word) -> impl Iterator<Item = &str> {
+    word_references(word).map(|reference| &*reference.name.text)
 }
 
 /// The names of the variables in a script.

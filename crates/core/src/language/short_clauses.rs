@@ -14,6 +14,7 @@ use crate::language::syntax::StoreHow;
 use crate::language::syntax::Word;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 
 impl Parser<'_> {
     pub fn sealed(&mut self, at: At) -> Option<ClauseKind> {
@@ -23,8 +24,12 @@ impl Parser<'_> {
             [word] if self.is(word, "strictly") => Some(ClauseKind::Sealed(SealHow::Strictly)),
             [word, ..] => {
                 self.lexer.diagnostics.push(
-                    Diagnostic::error(word.span, "`sealed` is not followed by this")
-                        .help("write `sealed` alone, or `sealed strictly`"),
+                    Diagnostic::error(
+                        &mistakes::INCOMPLETE_CLAUSE,
+                        word.span,
+                        "`sealed` is not followed by this",
+                    )
+                    .help("write `sealed` alone, or `sealed strictly`"),
                 );
                 None
             }
@@ -36,7 +41,7 @@ impl Parser<'_> {
         let of = words.iter().position(|word| self.is(word, "in"));
         let Some(of) = of.filter(|&of| of > 0 && of + 1 < words.len()) else {
             self.lexer.diagnostics.push(
-                Diagnostic::error(at.span, "`each` does not have a name, `in` and words").help(
+                Diagnostic::error(&mistakes::INCOMPLETE_CLAUSE, at.span, "`each` does not have a name, `in` and words").help(
                     "write for example `each year in 2024 2025`, or `each sample group in table samples.csv`; for files write `needs each PATTERN`",
                 ),
             );
@@ -62,7 +67,7 @@ impl Parser<'_> {
         }
         if let Some(second) = names.get(1) {
             self.lexer.diagnostics.push(
-                Diagnostic::error(second.span, "several names take the columns of a table, and these are words")
+                Diagnostic::error(&mistakes::NAMES_WITHOUT_TABLE, second.span, "several names take the columns of a table, and these are words")
                     .help("write `each A B in table FILE`, or an `each` for each name: every combination is a step"),
             );
             return None;
@@ -76,7 +81,7 @@ impl Parser<'_> {
         let Some(name) = self.name_of(word) else {
             let written = self.lexer.slice(word.span);
             self.lexer.diagnostics.push(
-                Diagnostic::error(word.span, format!("`{written}` can't be a name"))
+                Diagnostic::error(&mistakes::INVALID_NAME, word.span, format!("`{written}` can't be a name"))
                     .help("a name has letters, digits, `_` and `-`, and starts with a letter or `_`; a column with other characters is named with `_` in their places"),
             );
             return None;
@@ -89,8 +94,12 @@ impl Parser<'_> {
             return Some(name);
         };
         self.lexer.diagnostics.push(
-            Diagnostic::error(word.span, format!("`{}` {wrong}", name.text))
-                .help("choose another name"),
+            Diagnostic::error(
+                &mistakes::RESERVED_NAME,
+                word.span,
+                format!("`{}` {wrong}", name.text),
+            )
+            .help("choose another name"),
         );
         None
     }
@@ -112,9 +121,12 @@ impl Parser<'_> {
             return Some(ClauseKind::EnvFile(EnvFile { file, if_there }));
         }
         self.lexer.diagnostics.push(
-            Diagnostic::error(span, "`env` does not have a name, `=` and words").help(
-                "write for example `env LANG = C`, the `=` between spaces, or `env file .env`",
-            ),
+            Diagnostic::error(
+                &mistakes::INCOMPLETE_CLAUSE,
+                span,
+                "`env` does not have a name, `=` and words",
+            )
+            .help("write for example `env LANG = C`, the `=` between spaces, or `env file .env`"),
         );
         None
     }
@@ -149,8 +161,12 @@ impl Parser<'_> {
             .or(words.get(1));
         let span = wrong.map_or(at.span, |word| word.span);
         self.lexer.diagnostics.push(
-            Diagnostic::error(span, "`store` is followed by `always` or `never`")
-                .help("`store always` keeps what took little time too, `store never` nothing"),
+            Diagnostic::error(
+                &mistakes::INCOMPLETE_CLAUSE,
+                span,
+                "`store` is followed by `always` or `never`",
+            )
+            .help("`store always` keeps what took little time too, `store never` nothing"),
         );
         None
     }

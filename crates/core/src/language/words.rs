@@ -13,6 +13,7 @@ use crate::language::syntax::WordPart;
 use crate::text::Diagnostic;
 use crate::text::SourceId;
 use crate::text::Span;
+use crate::text::mistakes;
 use crate::text::nearest;
 
 /// Reads words out of one text.
@@ -100,15 +101,20 @@ impl<'a> WordLexer<'a> {
             }),
         };
         if let Some(c) = found {
+            let place = word
+                .span
+                .of(self.slice(word.span), c.encode_utf8(&mut [0; 4]));
             self.diagnostics.push(
                 Diagnostic::error(
+                    &mistakes::INVISIBLE_CHARACTER,
                     word.span,
                     format!(
                         "an invisible character, U+{:04X}, stands in this word",
                         u32::from(c)
                     ),
                 )
-                .help("type a plain space to separate words, or put the word in quotes"),
+                .help("type a plain space to separate words, or put the word in quotes")
+                .perhaps(place, if c.is_whitespace() { " " } else { "" }),
             );
         }
     }
@@ -202,10 +208,12 @@ impl<'a> WordLexer<'a> {
                 let length = 1 + next.map_or(0, char::len_utf8);
                 self.diagnostics.push(
                     Diagnostic::error(
+                        &mistakes::UNKNOWN_ESCAPE,
                         self.span(at, at + length),
                         format!("`{shown}` is no escape"),
                     )
-                    .help(r#"inside "…" there are \" \\ \n \t and \@; write `\\` for a backslash, or use '…', which has no escapes"#),
+                    .help(r#"inside "…" there are \" \\ \n \t and \@; write `\\` for a backslash, or use '…', which has no escapes"#)
+                    .perhaps(self.span(at, at + 1), r"\\"),
                 );
                 text.push('\\');
                 return at + 1;
@@ -218,6 +226,7 @@ impl<'a> WordLexer<'a> {
     fn unclosed(&mut self, start: usize, end: usize, quote: &str) {
         self.diagnostics.push(
             Diagnostic::error(
+                &mistakes::OPEN_QUOTE,
                 self.span(start, end),
                 format!("the quote {quote} is not closed on its line"),
             )
@@ -256,6 +265,7 @@ impl<'a> WordLexer<'a> {
     fn var_inner(&self, scan: &mut Scan<'a>, start: usize) -> Result<VarRef, Box<Diagnostic>> {
         let wrong = |at: usize, title: String| {
             Box::new(Diagnostic::error(
+                &mistakes::UNREADABLE_REFERENCE,
                 self.span(start, at.clamp(start + 2, scan_end(self.text, start))),
                 title,
             ))
@@ -339,22 +349,30 @@ impl<'a> WordLexer<'a> {
                     Ok(number) if number > 0 => Select::Nth(number),
                     _ => {
                         return Err(Box::new(
-                            Diagnostic::error(span, format!("there is no word number `{number}`"))
-                                .help("words are counted from 1"),
+                            Diagnostic::error(
+                                &mistakes::UNKNOWN_PART,
+                                span,
+                                format!("there is no word number `{number}`"),
+                            )
+                            .help("words are counted from 1"),
                         ));
                     }
                 }
             }
             _ => {
-                let help = nearest(word, SELECTORS.iter().copied()).map_or_else(
-                    || {
-                        "the parts are .dir .name .stem .ext .first .rest .count .joined(\",\") and .1, .2, …".to_owned()
-                    },
-                    |near| format!("did you mean `.{near}`?"),
+                let wrong = Diagnostic::error(
+                    &mistakes::UNKNOWN_PART,
+                    span,
+                    format!("`.{word}` is no part of a value"),
                 );
-                return Err(Box::new(
-                    Diagnostic::error(span, format!("`.{word}` is no part of a value")).help(help),
-                ));
+                return Err(Box::new(match nearest(word, SELECTORS.iter().copied()) {
+                    Some(near) => wrong
+                        .help(format!("did you mean `.{near}`?"))
+                        .instead(span, near),
+                    None => wrong.help(
+                        "the parts are .dir .name .stem .ext .first .rest .count .joined(\",\") and .1, .2, …",
+                    ),
+                }));
             }
         })
     }
@@ -363,6 +381,7 @@ impl<'a> WordLexer<'a> {
         let wrong = |at: usize| {
             Box::new(
                 Diagnostic::error(
+                    &mistakes::UNREADABLE_REFERENCE,
                     self.span(start, at.max(start + 2)),
                     "`.joined` is not followed by a separator in brackets and quotes",
                 )

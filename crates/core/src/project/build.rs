@@ -31,6 +31,7 @@ use crate::project::paths::from_root;
 use crate::project::task_call::TaskCall;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 
 /// Works a project out.
 pub struct ProjectBuilder<'v, 'd> {
@@ -112,6 +113,7 @@ impl<'d> ProjectBuilder<'_, 'd> {
         {
             self.vars.report(
                 Diagnostic::error(
+                    &mistakes::IDLE_TASK,
                     syntax.name.span,
                     format!("the task `{}` does nothing", syntax.name.text),
                 )
@@ -123,9 +125,13 @@ impl<'d> ProjectBuilder<'_, 'd> {
         if let Some(earlier) = project.task_named(&name) {
             let earlier = project.tasks[earlier.index()].decl.syntax.name.span;
             self.vars.report(
-                Diagnostic::error(syntax.name.span, format!("there are two tasks `{name}`"))
-                    .also(earlier, "first here")
-                    .help("choose another name for one of them"),
+                Diagnostic::error(
+                    &mistakes::REPEATED_TASK,
+                    syntax.name.span,
+                    format!("there are two tasks `{name}`"),
+                )
+                .also(earlier, "first here")
+                .help("choose another name for one of them"),
             );
             return;
         }
@@ -165,7 +171,7 @@ impl<'d> ProjectBuilder<'_, 'd> {
             None
         };
         if let Some((span, title)) = wrong {
-            self.vars.report(Diagnostic::error(span, title).help(
+            self.vars.report(Diagnostic::error(&mistakes::UNFIT_STAYS, span, title).help(
                 "write `stays` and, if it takes a while to be there, `ready:` with a script that succeeds then; others name it after `after`",
             ));
         }
@@ -181,6 +187,7 @@ impl<'d> ProjectBuilder<'_, 'd> {
                 let target = project.decl(project.step(step)).syntax.span;
                 self.vars.report(
                     Diagnostic::error(
+                        &mistakes::TASK_AND_TARGET,
                         task.decl.syntax.name.span,
                         format!("`{}` is the name of a task and of a target", task.decl.name),
                     )

@@ -20,6 +20,7 @@ use crate::project::value::Value;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::duration;
+use crate::text::mistakes;
 use crate::text::nearest;
 
 /// Reports unknown names in recipes, and variables in quotes of recipes that are no shell scripts.
@@ -41,7 +42,7 @@ fn check_data_files(vars: &Vars<'_>, project: &Project<'_>) {
         };
         let target = project.decl(project.step(maker)).syntax.span;
         vars.report(
-            Diagnostic::error(span, format!("a value is taken from `{file}`, which a target makes"))
+            Diagnostic::error(&mistakes::VALUE_FROM_OUTPUT, span, format!("a value is taken from `{file}`, which a target makes"))
                 .also(target, "makes it")
                 .help("values are taken before anything is made: let the recipe read the file, which the target `needs`"),
         );
@@ -170,8 +171,12 @@ impl<'d> DeclaredNames<'_, 'd> {
                     _ => "write a whole number from 1, such as `cores=2`",
                 };
                 self.vars.report(
-                    Diagnostic::error(word.span, format!("`{text}` is no amount of {}", name.text))
-                        .help(help),
+                    Diagnostic::error(
+                        &mistakes::UNREADABLE_AMOUNT,
+                        word.span,
+                        format!("`{text}` is no amount of {}", name.text),
+                    )
+                    .help(help),
                 );
             }
         }
@@ -179,16 +184,24 @@ impl<'d> DeclaredNames<'_, 'd> {
             && duration(text).is_none()
         {
             self.vars.report(
-                Diagnostic::error(word.span, format!("`{text}` is no time"))
-                    .help("write a number and `s`, `m` or `h`, such as `90s`"),
+                Diagnostic::error(
+                    &mistakes::UNREADABLE_TIME,
+                    word.span,
+                    format!("`{text}` is no time"),
+                )
+                .help("write a number and `s`, `m` or `h`, such as `90s`"),
             );
         }
         if let Some((word, text)) = running.retry.and_then(single)
             && text.parse::<u32>().is_err()
         {
             self.vars.report(
-                Diagnostic::error(word.span, format!("`{text}` is no number of tries"))
-                    .help("write how often to try again, such as `retry 2`"),
+                Diagnostic::error(
+                    &mistakes::UNREADABLE_TRIES,
+                    word.span,
+                    format!("`{text}` is no number of tries"),
+                )
+                .help("write how often to try again, such as `retry 2`"),
             );
         }
     }
@@ -211,6 +224,7 @@ impl<'d> DeclaredNames<'_, 'd> {
                 ),
             };
             let wrong = Diagnostic::error(
+                &mistakes::UNKNOWN_SUPPLY,
                 name.span,
                 format!("there is no supply called `{}`", name.text),
             );
@@ -259,8 +273,9 @@ impl<'d> DeclaredNames<'_, 'd> {
                     });
                     if other && !reference.raw {
                         self.vars.report(
-                            Diagnostic::warning(reference.span, format!("this variable stands inside {mark}…{mark} of a script that is no shell script"))
-                                .help(format!("it is put in with quotes of its own: leave yours out, or write `@{{raw {}}}`", reference.name.text)),
+                            Diagnostic::warning(&mistakes::REFERENCE_IN_QUOTES, reference.span, format!("this variable stands inside {mark}…{mark} of a script that is no shell script"))
+                                .help(format!("it is put in with quotes of its own: leave yours out, or write `@{{raw {}}}`", reference.name.text))
+                                .perhaps(reference.name.span.part(0, 0), "raw "),
                         );
                     }
                 }

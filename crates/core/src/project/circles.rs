@@ -14,6 +14,7 @@ use crate::language::word_names;
 use crate::project::description::PartId;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 
 type Definition<'d> = (PartId, &'d str);
 
@@ -115,6 +116,7 @@ fn describe(vars: &Vars<'_>, circle: &[Definition<'_>]) {
     };
     let Some(first) = circle.first() else { return };
     let mut diagnostic = Diagnostic::error(
+        &mistakes::VALUE_IN_A_CIRCLE,
         place(first),
         format!("the value of `{}` needs itself", first.1),
     )

@@ -21,6 +21,7 @@ use crate::project::value::Value;
 use crate::project::values::Lookup;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 use std::sync::Arc;
 use std::sync::OnceLock;
 
@@ -144,6 +145,7 @@ impl<'d> Decl<'d> {
             };
             vars.report(
                 Diagnostic::error(
+                    &mistakes::NO_VALUE_HOLDS,
                     definition.name.span,
                     format!("no definition of `{name}` holds{step}, so it has no value there"),
                 )

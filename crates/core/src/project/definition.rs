@@ -17,6 +17,7 @@ use crate::project::value::Value;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 
 impl<'d> Vars<'d> {
     /// Refuses a value from outside that is none of a variable's words.
@@ -47,6 +48,7 @@ impl<'d> Vars<'d> {
         let list: Vec<&str> = allowed.texts().collect();
         self.report(
             Diagnostic::error(
+                &mistakes::NOT_A_CHOICE,
                 span,
                 format!("`{}` is no value of `{name}`", given.join(" ")),
             )
@@ -67,9 +69,13 @@ impl<'d> Vars<'d> {
     ) -> Option<Value> {
         if let Some(choices) = definitions.iter().find(|set| set.how == LetHow::OneOf) {
             self.report(
-                Diagnostic::error(set.span, format!("nothing can be added to `{name}`"))
-                    .also(choices.span, "it is one of these")
-                    .help(format!("choose one: `--let {name}=…`")),
+                Diagnostic::error(
+                    &mistakes::NOTHING_TO_ADD_TO,
+                    set.span,
+                    format!("nothing can be added to `{name}`"),
+                )
+                .also(choices.span, "it is one of these")
+                .help(format!("choose one: `--let {name}=…`")),
             );
             return None;
         }
@@ -131,6 +137,7 @@ impl<'d> Vars<'d> {
         let Some(or) = or else {
             self.report(
                 Diagnostic::error(
+                    &mistakes::UNSET_ENVIRONMENT,
                     name_span,
                     format!("the environment variable `{}` is not set", name.text),
                 )
@@ -160,7 +167,12 @@ impl<'d> Vars<'d> {
             }
             Err(how) => {
                 self.report(
-                    Diagnostic::error(span, format!("`{}` {how}", command.join(" "))).help(
+                    Diagnostic::error(
+                        &mistakes::FAILED_COMMAND_VALUE,
+                        span,
+                        format!("`{}` {how}", command.join(" ")),
+                    )
+                    .help(
                         "the value of this variable is what the command prints; see that it runs",
                     ),
                 );
@@ -180,6 +192,7 @@ impl<'d> Vars<'d> {
         if !is_plain {
             self.report(
                 Diagnostic::error(
+                    &mistakes::INVALID_ENVIRONMENT_NAME,
                     name.span,
                     format!(
                         "`{}` can't be the name of an environment variable",
@@ -202,6 +215,7 @@ impl<'d> Vars<'d> {
         if value.is_none() {
             self.report(
                 Diagnostic::error(
+                    &mistakes::UNSET_ENVIRONMENT,
                     span,
                     format!(
                         "the environment variable `{variable}`, which holds a secret, is not set"
@@ -252,6 +266,7 @@ impl<'d> Vars<'d> {
             if left {
                 self.report(
                     Diagnostic::error(
+                        &mistakes::UNFILLED_INTO,
                         into.span,
                         "this pattern has a hole or wildcard that the first one does not fill",
                     )
@@ -286,6 +301,7 @@ impl<'d> Vars<'d> {
         let pattern = self.description.sources.slice(from.span);
         self.report(
             Diagnostic::error(
+                &mistakes::UNMATCHED_WORD,
                 from.span,
                 format!("{} does not match this pattern", shown.join(", ")),
             )
@@ -324,6 +340,7 @@ impl<'d> Vars<'d> {
         };
         self.report(
             Diagnostic::error(
+                &mistakes::UNREADABLE_FOLDER,
                 span,
                 format!(
                     "the folder `{folder}`, in which this pattern looks, can't be read: {}",

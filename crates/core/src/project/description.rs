@@ -16,6 +16,7 @@ use crate::project::paths::from_root;
 use crate::text::Diagnostic;
 use crate::text::Sources;
 use crate::text::Span;
+use crate::text::mistakes;
 use crate::world::Disk;
 
 /// The name of a description file.
@@ -170,8 +171,12 @@ impl Loader<'_> {
         let written = self.description.sources.slice(word.span);
         if written != "1" {
             self.diagnostics.push(
-                Diagnostic::error(word.span, format!("language `{written}` is not known"))
-                    .help("this Hand Loom reads `language 1`; a newer one may be needed"),
+                Diagnostic::error(
+                    &mistakes::UNKNOWN_LANGUAGE,
+                    word.span,
+                    format!("language `{written}` is not known"),
+                )
+                .help("this Hand Loom reads `language 1`; a newer one may be needed"),
             );
         }
     }
@@ -182,7 +187,7 @@ impl Loader<'_> {
             Some(path) if !path.is_empty() => path,
             _ => {
                 self.diagnostics.push(
-                    Diagnostic::error(word.span, "`include` takes a plain path")
+                    Diagnostic::error(&mistakes::UNFIT_INCLUDE, word.span, "`include` takes a plain path")
                         .help("write the folder or the `.loom` file itself, without variables or patterns"),
                 );
                 return;
@@ -191,6 +196,7 @@ impl Loader<'_> {
         if self.open.len() > MAX_DEPTH {
             self.diagnostics.push(
                 Diagnostic::error(
+                    &mistakes::UNFIT_INCLUDE,
                     word.span,
                     format!("includes are nested more than {MAX_DEPTH} deep"),
                 )
@@ -201,8 +207,12 @@ impl Loader<'_> {
         let path = from_root(folder, &path);
         if path.starts_with("../") || path.starts_with('/') {
             self.diagnostics.push(
-                Diagnostic::error(word.span, format!("`{path}` lies outside the project"))
-                    .help("include only what lies below the project's folder"),
+                Diagnostic::error(
+                    &mistakes::UNFIT_INCLUDE,
+                    word.span,
+                    format!("`{path}` lies outside the project"),
+                )
+                .help("include only what lies below the project's folder"),
             );
             return;
         }
@@ -240,8 +250,12 @@ impl Loader<'_> {
         if !self.seen.insert(path.to_owned()) {
             if let Some(span) = included {
                 self.diagnostics.push(
-                    Diagnostic::error(span, format!("`{path}` is included already"))
-                        .help("include each description once"),
+                    Diagnostic::error(
+                        &mistakes::REPEATED_INCLUDE,
+                        span,
+                        format!("`{path}` is included already"),
+                    )
+                    .help("include each description once"),
                 );
             }
             return None;
@@ -251,6 +265,7 @@ impl Loader<'_> {
         {
             self.diagnostics.push(
                 Diagnostic::error(
+                    &mistakes::UNFIT_INCLUDE,
                     span,
                     format!("`{path}` is a link that leads out of the project"),
                 )
@@ -267,8 +282,9 @@ impl Loader<'_> {
         if size > MAX_SIZE {
             let title = format!("`{path}` has more than {} MiB", MAX_SIZE >> 20);
             self.diagnostics.push(match included {
-                Some(span) => Diagnostic::error(span, title).help("is it a description?"),
-                None => Diagnostic::placeless(title),
+                Some(span) => Diagnostic::error(&mistakes::UNREADABLE_DESCRIPTION, span, title)
+                    .help("is it a description?"),
+                None => Diagnostic::placeless(&mistakes::UNREADABLE_DESCRIPTION, title),
             });
             return None;
         }
@@ -277,9 +293,9 @@ impl Loader<'_> {
             Err(error) => {
                 let title = format!("can't read `{path}`: {error}");
                 self.diagnostics.push(match included {
-                    Some(span) => Diagnostic::error(span, title)
+                    Some(span) => Diagnostic::error(&mistakes::UNREADABLE_DESCRIPTION, span, title)
                         .help("name a `.loom` file, or a folder that holds a `hand.loom`"),
-                    None => Diagnostic::placeless(title),
+                    None => Diagnostic::placeless(&mistakes::UNREADABLE_DESCRIPTION, title),
                 });
                 return None;
             }
@@ -303,10 +319,13 @@ impl Loader<'_> {
         let bytes = error.as_bytes();
         let line = bytes[..valid].iter().filter(|&&b| b == b'\n').count() + 1;
         self.diagnostics.push(
-            Diagnostic::placeless(format!(
-                "`{path}` is not UTF-8: line {line} has the byte 0x{:02X}",
-                bytes[valid]
-            ))
+            Diagnostic::placeless(
+                &mistakes::UNREADABLE_DESCRIPTION,
+                format!(
+                    "`{path}` is not UTF-8: line {line} has the byte 0x{:02X}",
+                    bytes[valid]
+                ),
+            )
             .help("save the file as UTF-8"),
         );
     }

@@ -10,6 +10,7 @@ use crate::project::expand::MAX_STEPS;
 use crate::project::model::Project;
 use crate::project::paths::PathId;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 
 impl<'d> Expander<'_, 'd> {
     /// Every combination of the slots' matches that agrees on shared holes.
@@ -87,6 +88,7 @@ impl<'d> Expander<'_, 'd> {
         let span = project.decls[self.eaches[each].decl].syntax.span;
         self.vars.report(
             Diagnostic::error(
+                &mistakes::TOO_MANY_STEPS,
                 span,
                 format!("this target comes to more than {MAX_STEPS} steps"),
             )

@@ -9,6 +9,7 @@ use crate::project::paths::PathId;
 use crate::project::pattern::Pattern;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 use std::collections::HashMap;
 use std::collections::HashSet;
 
@@ -147,7 +148,7 @@ impl<'d> Expander<'_, 'd> {
                     && self.vars.environment.is_sure()
                 {
                     self.vars.report(
-                        Diagnostic::warning(word.span, "this pattern matches no file now, so the target has no steps")
+                        Diagnostic::warning(&mistakes::PATTERN_MATCHES_NOTHING, word.span, "this pattern matches no file now, so the target has no steps")
                             .help("check the folder's name; paths are seen from the folder of this hand.loom"),
                     );
                 }

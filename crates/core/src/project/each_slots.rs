@@ -19,6 +19,7 @@ use crate::project::paths::from_root;
 use crate::project::pattern::escape;
 use crate::project::value::Value;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 
 /// The values of an `each`, each row with one for each of its names.
 enum EachRows {
@@ -126,6 +127,7 @@ impl<'d> Expander<'_, 'd> {
             let inner = written[from..].trim_end_matches(['"', '\'']);
             self.vars.report(
                 Diagnostic::error(
+                    &mistakes::EACH_WITHOUT_HOLE,
                     word.span,
                     "holes in quotes are plain text, so this `each` has none",
                 )
@@ -134,7 +136,7 @@ impl<'d> Expander<'_, 'd> {
             return;
         }
         self.vars.report(
-            Diagnostic::error(word.span, "this `each` has no hole, so every step would be the same")
+            Diagnostic::error(&mistakes::EACH_WITHOUT_HOLE, word.span, "this `each` has no hole, so every step would be the same")
                 .help("name the part that differs, such as `each src/<unit>.c`; without `each` all matches go into one step"),
         );
     }

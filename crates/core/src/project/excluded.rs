@@ -14,6 +14,7 @@ use crate::project::pattern::fill_holes;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 use crate::world::LeaveOut;
 
 /// Patterns of what is left out; none for nothing.
@@ -109,7 +110,7 @@ pub fn left_out(project: &Project<'_>, vars: &Vars<'_>) -> HashMap<String, Leave
                 let target = project.decls[decl].syntax.span;
                 let wrong =
                     format!("what is left out of `{name}` stands behind the target that makes it");
-                Diagnostic::error(used.span, wrong)
+                Diagnostic::error(&mistakes::UNFIT_EXCEPT, used.span, wrong)
                     .also(target, "the target")
                     .help("leave `except` out here; what the target leaves out counts for all that need it")
             }
@@ -117,7 +118,7 @@ pub fn left_out(project: &Project<'_>, vars: &Vars<'_>) -> HashMap<String, Leave
                 let wrong = format!(
                     "something else is left out of `{name}` here than where it is named first"
                 );
-                Diagnostic::error(used.span, wrong)
+                Diagnostic::error(&mistakes::UNFIT_EXCEPT, used.span, wrong)
                     .also(first.span, "first here")
                     .help("a folder is compared as one thing: leave the same out of it everywhere, or name the files in it")
             }

@@ -30,6 +30,7 @@ use crate::project::paths::PathId;
 use crate::project::pattern::fill_holes;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 
 /// One target may not come to more steps than this.
 pub(super) const MAX_STEPS: usize = 5_000_000;
@@ -66,7 +67,7 @@ impl<'v, 'd> Expander<'v, 'd> {
         let clauses = Clauses::sort(&target.clauses);
         if clauses.recipe.is_none() {
             self.vars.report(
-                Diagnostic::error(target.span, "this target has no `recipe:`")
+                Diagnostic::error(&mistakes::MISSING_RECIPE, target.span, "this target has no `recipe:`")
                     .help("say how it is made: an indented line `recipe: COMMAND`; a name for several things is a `task`"),
             );
             return;
@@ -286,6 +287,7 @@ impl<'v, 'd> Expander<'v, 'd> {
                 let word = each_words(&project.decls[index].clauses).next();
                 self.vars.report(
                     Diagnostic::error(
+                        &mistakes::EACH_MATCHES_OUTPUT,
                         word.map_or(project.decls[index].syntax.span, |(word, _)| word.span),
                         format!(
                             "this `each` matches `{}`, which the same target makes",

@@ -21,6 +21,7 @@ use crate::project::values::Vars;
 use crate::project::words::compare;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 
 /// A condition over the cells of a row, all that is the same for each worked out.
 enum RowTest {
@@ -218,7 +219,7 @@ impl<'d> Vars<'d> {
                             .map_or(first.span, |last| first.span.to(last.span))
                     });
                     self.report(
-                        Diagnostic::error(span, "a column stands in front of the comparison here")
+                        Diagnostic::error(&mistakes::COMPARISON_THE_WRONG_WAY, span, "a column stands in front of the comparison here")
                             .help("write for example `where group is control`; a column with spaces in its name goes in quotes"),
                     );
                     return None;
@@ -265,7 +266,16 @@ impl<'d> Vars<'d> {
         match self.environment.ask_file(&path, question) {
             Ok(answer) => Some(answer),
             Err(wrong) => {
-                self.report(Diagnostic::error(span, wrong.title).help(wrong.help));
+                let said = Diagnostic::error(&mistakes::UNREADABLE_VALUE, span, wrong.title)
+                    .help(wrong.help);
+                let written = self.description.sources.slice(span);
+                self.report(match wrong.meant {
+                    Some((asked, near)) if written.ends_with(&asked) => {
+                        let at = written.len() - asked.len();
+                        said.instead(span.part(at, asked.len()), near)
+                    }
+                    _ => said,
+                });
                 None
             }
         }

@@ -18,6 +18,7 @@ use crate::project::pattern::Pattern;
 use crate::project::pattern::escape;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 use crate::world::names::folder_of;
 
 impl<'d> Resolver<'_, 'd> {
@@ -78,6 +79,7 @@ impl<'d> Resolver<'_, 'd> {
         let meant = near.map_or_else(String::new, |near| format!("did you mean `{near}`? Else "));
         self.vars.report(
             Diagnostic::error(
+                &mistakes::ORPHANED_FILE,
                 span,
                 format!("`{name}` was made by a target that is not described any more, so nothing keeps it up to date"),
             )
@@ -135,15 +137,19 @@ impl<'d> Resolver<'_, 'd> {
         if is_empty && means == Means::Both {
             if !matched {
                 self.vars.report(
-                    Diagnostic::error(span, "no task, target or file matches this pattern")
-                        .help("`handloom list --all` shows all tasks and targets"),
+                    Diagnostic::error(
+                        &mistakes::PATTERN_MATCHES_NOTHING,
+                        span,
+                        "no task, target or file matches this pattern",
+                    )
+                    .help("`handloom list --all` shows all tasks and targets"),
                 );
             }
             return None;
         }
         if is_empty && self.vars.environment.is_sure() {
             self.vars.report(
-                Diagnostic::warning(span, "this pattern matches no file now")
+                Diagnostic::warning(&mistakes::PATTERN_MATCHES_NOTHING, span, "this pattern matches no file now")
                     .help("check the folder's name; a pattern matches sources and the targets now described"),
             );
         }

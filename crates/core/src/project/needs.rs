@@ -25,6 +25,7 @@ use crate::project::pattern::unescape;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 
 /// A word after `needs`, as far as it can be known for all steps of a target.
 enum PreparedNeeds {
@@ -136,6 +137,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
             if let Some(earlier) = seen.iter().find(|earlier| earlier.text == label.text) {
                 self.vars.report(
                     Diagnostic::error(
+                        &mistakes::REPEATED_LABEL,
                         label.span,
                         format!("the label `{}:` stands here twice", label.text),
                     )
@@ -281,7 +283,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
         if let (What::Task(task), true) = (what, needs) {
             let name = &project.tasks[task.index()].decl.name;
             self.vars.report(
-                Diagnostic::error(span, format!("a target can't need the task `{name}`, which makes no file"))
+                Diagnostic::error(&mistakes::NEEDED_TASK, span, format!("a target can't need the task `{name}`, which makes no file"))
                     .also(project.decls[index].syntax.span, "the target")
                     .help(format!("write `after {name}` if the task must be done before; for a file of that name write `./{name}`")),
             );
@@ -338,7 +340,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
                 match fill {
                     Some(fill) => unfilled_hole(self.vars, &project.decls[fill.decl], &name, word.span),
                     None => self.vars.report(
-                        Diagnostic::error(word.span, format!("nothing fills the hole `<{name}>` here"))
+                        Diagnostic::error(&mistakes::UNFILLED_HOLE, word.span, format!("nothing fills the hole `<{name}>` here"))
                             .help("holes are filled in targets that have an `each`; write `*` to match any name"),
                     ),
                 }
@@ -383,6 +385,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
             // What is written there may be seen from a part's folder, or hold a variable.
             let is_written = self.vars.description.sources.slice(span) == name;
             let wrong = Diagnostic::error(
+                &mistakes::UNKNOWN_NEED,
                 span,
                 if must_be_target {
                     format!("no target or task is called `{name}`")

@@ -17,6 +17,7 @@ use crate::project::value::Atom;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 use crate::text::nearest;
 use crate::world::names::folder_of;
 
@@ -92,10 +93,10 @@ impl<'d> Expander<'_, 'd> {
             });
         }
         if outputs.is_empty() {
-            self.vars.report(
-                Diagnostic::error(decl.syntax.span, "this target names no file")
-                    .help("its words come to nothing; check the variables in them"),
-            );
+            let (kind, title) = (&mistakes::NAMELESS_TARGET, "this target names no file");
+            let help = "its words come to nothing; check the variables in them";
+            self.vars
+                .report(Diagnostic::error(kind, decl.syntax.span, title).help(help));
             return None;
         }
         let paths = &mut project.paths;
@@ -112,7 +113,7 @@ impl<'d> Expander<'_, 'd> {
             return Some(());
         }
         self.vars.report(
-            Diagnostic::error(span, format!("nothing can be left out of the file `{path}`"))
+            Diagnostic::error(&mistakes::UNFIT_EXCEPT, span, format!("nothing can be left out of the file `{path}`"))
                 .help("`except` stands behind a folder, whose name ends with a slash; a file called `except` goes in quotes"),
         );
         None
@@ -152,7 +153,7 @@ impl<'d> Expander<'_, 'd> {
         }
         if left {
             self.vars.report(
-                Diagnostic::error(span, "a target's name has a wildcard in it")
+                Diagnostic::error(&mistakes::WILDCARD_OUTPUT, span, "a target's name has a wildcard in it")
                     .help("write the name of the file, with holes such as `<unit>` that an `each` fills; quote characters that are meant as they stand"),
             );
             return None;
@@ -183,8 +184,12 @@ impl<'d> Expander<'_, 'd> {
         let shown: String = text.chars().take(80).collect();
         let cut = if shown.len() < text.len() { "…" } else { "" };
         self.vars.report(
-            Diagnostic::error(span, format!("{problem}: `{shown}{cut}`"))
-                .help("write a path below the project's folder, such as `out/name`"),
+            Diagnostic::error(
+                &mistakes::INVALID_PATH,
+                span,
+                format!("{problem}: `{shown}{cut}`"),
+            )
+            .help("write a path below the project's folder, such as `out/name`"),
         );
         None
     }
@@ -231,6 +236,7 @@ impl<'d> Expander<'_, 'd> {
                 _ => String::new(),
             };
             Diagnostic::error(
+                &mistakes::OUTPUT_MADE_TWICE,
                 span,
                 format!("more than one step of this target makes `{name}`{both}"),
             )
@@ -239,9 +245,13 @@ impl<'d> Expander<'_, 'd> {
             let other = project.decls[project.steps[earlier as usize].decl as usize]
                 .syntax
                 .span;
-            Diagnostic::error(span, format!("two targets make `{name}`"))
-                .also(other, "the other")
-                .help("let one of them write to another file")
+            Diagnostic::error(
+                &mistakes::OUTPUT_MADE_TWICE,
+                span,
+                format!("two targets make `{name}`"),
+            )
+            .also(other, "the other")
+            .help("let one of them write to another file")
         };
         self.vars.report(diagnostic);
     }
@@ -291,6 +301,7 @@ impl<'d> Expander<'_, 'd> {
         };
         self.vars.report(
             Diagnostic::error(
+                &mistakes::NESTED_OUTPUTS,
                 span(inner),
                 format!("`{}` {what}", project.paths.get(inner)),
             )
@@ -308,12 +319,13 @@ fn values_of<'p>(project: &'p Project<'_>, values: &[PathId]) -> Vec<&'p str> {
 pub fn unfilled_hole(vars: &Vars<'_>, decl: &Decl<'_>, name: &str, span: Span) {
     if !crate::language::is_name(name) {
         vars.report(
-            Diagnostic::error(span, "`<` does not begin a hole here: a hole is a name in `<…>`")
+            Diagnostic::error(&mistakes::NOT_A_HOLE, span, "`<` does not begin a hole here: a hole is a name in `<…>`")
                 .help("write `<name>`, or put the word in quotes if its characters are meant as they stand"),
         );
         return;
     }
-    let help = match nearest(name, decl.holes.iter().map(String::as_str)) {
+    let near = nearest(name, decl.holes.iter().map(String::as_str));
+    let help = match near {
         Some(near) => format!("did you mean `<{near}>`?"),
         None if decl.holes.is_empty() => {
             format!("name it where the files are matched, such as `needs each src/<{name}>.c`")
@@ -327,7 +339,18 @@ pub fn unfilled_hole(vars: &Vars<'_>, decl: &Decl<'_>, name: &str, span: Span) {
                 .join(" ")
         ),
     };
-    vars.report(
-        Diagnostic::error(span, format!("no `each` of this target fills `<{name}>`")).help(help),
-    );
+    let wrong = Diagnostic::error(
+        &mistakes::UNFILLED_HOLE,
+        span,
+        format!("no `each` of this target fills `<{name}>`"),
+    )
+    .help(help);
+    let written = vars.description.sources.slice(span);
+    let hole = format!("<{name}>");
+    vars.report(match near {
+        Some(near) if written.contains(&hole) => {
+            wrong.instead(span.of(written, &hole), format!("<{near}>"))
+        }
+        _ => wrong,
+    });
 }

@@ -13,6 +13,7 @@ use crate::project::environment::Overrides;
 use crate::text::Diagnostic;
 use crate::text::SourceId;
 use crate::text::Span;
+use crate::text::mistakes;
 use crate::text::nearest;
 use crate::world::Digest;
 
@@ -100,12 +101,15 @@ impl SetOutside {
                 span.end = u32::try_from(name.len()).unwrap_or(0);
                 let near = nearest(name, names.iter().map(String::as_str));
                 diagnostics.push(
-                    Diagnostic::error(span, format!("the project has no variable `{name}`")).help(
-                        near.map_or_else(
-                            || "`handloom settings` lists the variables".to_owned(),
-                            |near| format!("did you mean `--let {near}=…`?"),
-                        ),
-                    ),
+                    Diagnostic::error(
+                        &mistakes::UNKNOWN_VARIABLE,
+                        span,
+                        format!("the project has no variable `{name}`"),
+                    )
+                    .help(near.map_or_else(
+                        || "`handloom settings` lists the variables".to_owned(),
+                        |near| format!("did you mean `--let {near}=…`?"),
+                    )),
                 );
             }
         }

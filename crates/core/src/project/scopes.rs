@@ -26,6 +26,7 @@ use crate::project::values::Scope;
 use crate::project::values::Templates;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 use crate::text::nearest;
 
 /// The names every recipe and description knows.
@@ -132,7 +133,7 @@ impl<'d> Vars<'d> {
                 if let (Some(first), Some(second)) = (base.next(), base.next()) {
                     let name = &second.name.text;
                     self.report(
-                        Diagnostic::error(second.name.span, format!("`{name}` is set twice"))
+                        Diagnostic::error(&mistakes::REPEATED_VARIABLE, second.name.span, format!("`{name}` is set twice"))
                             .also(first.name.span, "first here")
                             .help("remove one of them, put `when …` behind the second, or add to the first with `+=`"),
                     );
@@ -235,6 +236,7 @@ impl<'d> Vars<'d> {
             None => format!("set it with `let {name} = …`; a literal `@{{` is written `@@{{`"),
         };
         let wrong = Diagnostic::error(
+            &mistakes::UNKNOWN_VARIABLE,
             reference.span,
             format!("there is no variable `{name}` here"),
         );

@@ -26,6 +26,7 @@ use crate::project::value::Atom;
 use crate::project::value::Value;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 
 /// A part's interpreter: its own `recipes with`, or that of a part above, or `sh -eu`.
 pub fn default_interpreter(vars: &Vars<'_>, part: PartId) -> Option<Vec<String>> {
@@ -241,8 +242,12 @@ pub fn render(
             Ok(text) => Some(text),
             Err(shell::Refusal::SecondList(second)) => {
                 vars.report(
-                    Diagnostic::error(second.span, "two lists stand in one word")
-                        .help("make one of them a single word, with `.first` or `.joined(\"…\")`"),
+                    Diagnostic::error(
+                        &mistakes::TWO_LISTS,
+                        second.span,
+                        "two lists stand in one word",
+                    )
+                    .help("make one of them a single word, with `.first` or `.joined(\"…\")`"),
                 );
                 None
             }
@@ -250,6 +255,7 @@ pub fn render(
                 let written = vars.description.sources.slice(reference.span);
                 vars.report(
                     Diagnostic::error(
+                        &mistakes::UNCLEAR_QUOTING,
                         reference.span,
                         format!("how a shell reads `{written}` here can't be told for sure: {why}"),
                     )
@@ -271,6 +277,7 @@ pub fn render(
                     let program = interpreter.first().map_or("", String::as_str);
                     vars.report(
                         Diagnostic::error(
+                            &mistakes::SECRET_IN_SCRIPT,
                             reference.span,
                             format!("a secret can't be put into a script of `{program}`, which is written down"),
                         )

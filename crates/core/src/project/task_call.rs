@@ -10,6 +10,7 @@ use crate::project::frame::Frame;
 use crate::project::shell;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 use crate::text::nearest;
 
 /// The arguments that a task is run with.
@@ -184,6 +185,7 @@ pub fn needs_value(vars: &Vars<'_>, decl: &TaskDecl<'_>, missing: &str) -> Diagn
         .next()
         .map_or(decl.syntax.span, |parameter| parameter.name.span);
     Diagnostic::error(
+        &mistakes::UNFIT_CALL,
         span,
         format!("the task `{}` needs a value for `{missing}`", decl.name),
     )

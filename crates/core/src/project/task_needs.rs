@@ -21,6 +21,7 @@ use crate::project::task_call::TaskCall;
 use crate::project::task_call::usage;
 use crate::project::task_frame::call_frame;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 
 /// More tasks than this that others call with values lead in a circle.
 const MAX_CALLED: usize = 10_000;
@@ -71,6 +72,7 @@ impl<'d> Resolver<'_, 'd> {
             if project.tasks[index].is_called || call != TaskCall::default() {
                 self.vars.report(
                     Diagnostic::error(
+                        &mistakes::UNDESCRIBED_CALL,
                         decl.syntax.span,
                         format!(
                             "`{}` is not described for these values:{}",
@@ -138,6 +140,7 @@ impl<'d> Resolver<'_, 'd> {
     fn never_ends(&self, task: &TaskNode<'_>, word: &Word) {
         self.vars.report(
             Diagnostic::error(
+                &mistakes::STAYING_STEP,
                 word.span,
                 format!(
                     "`{}` stays, and can't be one of the steps, which end one after another",
@@ -174,7 +177,7 @@ impl<'d> Resolver<'_, 'd> {
             What::Set(_) => "this pattern matches files, and not tasks alone".to_owned(),
         };
         self.vars.report(
-            Diagnostic::error(word.span, wrong).help(
+            Diagnostic::error(&mistakes::UNFIT_FINALLY, word.span, wrong).help(
                 "what is done whatever happened can't wait for anything: name tasks that have a `recipe:` and neither `after`, `steps` nor `finally` of their own",
             ),
         );
@@ -200,7 +203,7 @@ impl<'d> Resolver<'_, 'd> {
                     .near
                     .map_or_else(String::new, |near| format!("did you mean `{near}`? "));
                 self.vars.report(
-                    Diagnostic::error(word.span, wrong.title)
+                    Diagnostic::error(&mistakes::UNFIT_CALL, word.span, wrong.title)
                         .also(decl.syntax.span, "the task")
                         .help(format!("{meant}The task is called as: '{usage}'")),
                 );
@@ -224,6 +227,7 @@ impl<'d> Resolver<'_, 'd> {
         if project.tasks.len() > MAX_CALLED {
             self.vars.report(
                 Diagnostic::error(
+                    &mistakes::ENDLESS_CALLS,
                     word.span,
                     format!("more than {MAX_CALLED} tasks are called with values"),
                 )

@@ -14,11 +14,13 @@ use crate::language::condition_words;
 use crate::language::script_names;
 use crate::language::value_words;
 use crate::language::word_names;
+use crate::language::word_references;
 use crate::project::description::PartId;
 use crate::project::values::Templates;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 use crate::text::nearest;
 
 /// Finds them.
@@ -156,23 +158,33 @@ impl<'d> Vars<'d> {
         let word = words.find(|word| word_names(word).any(|name| name == missing));
         let span = word.map_or(definition.span, |word| word.span);
         let known = self.declared().map(|(_, name, _)| name);
-        let help = match nearest(missing, known.chain(names.iter().copied())) {
+        let near = nearest(missing, known.chain(names.iter().copied()));
+        let help = match near {
             Some(near) => format!("did you mean `@{{{near}}}`?"),
             None => format!(
                 "set it with `let {missing} = …`, or give it there: as a hole `<{missing}>`, by `each {missing} in …`, or as a task's parameter"
             ),
         };
-        self.report(
-            Diagnostic::error(span, format!("there is no variable `{missing}` here"))
-                .also(
-                    owner,
-                    format!(
-                        "uses `{}`, and has no hole or parameter `{missing}`",
-                        definition.name.text
-                    ),
-                )
-                .help(help),
-        );
+        let wrong = Diagnostic::error(
+            &mistakes::UNKNOWN_VARIABLE,
+            span,
+            format!("there is no variable `{missing}` here"),
+        )
+        .also(
+            owner,
+            format!(
+                "uses `{}`, and has no hole or parameter `{missing}`",
+                definition.name.text
+            ),
+        )
+        .help(help);
+        let reference = word.and_then(|word| {
+            word_references(word).find(|reference| &*reference.name.text == missing)
+        });
+        self.report(match (near, reference) {
+            (Some(near), Some(reference)) => wrong.instead(reference.name.span, near),
+            _ => wrong,
+        });
     }
 
     /// Whether the clauses of a target mention a variable that depends on holes.

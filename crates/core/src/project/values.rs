@@ -25,6 +25,7 @@ use crate::project::overrides::SetOutside;
 use crate::project::value::Value;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 use crate::world::Digest;
 
 /// Variables that need each other deeper than this are refused.
@@ -181,6 +182,7 @@ impl<'d> Vars<'d> {
                     let written = self.description.sources.slice(reference.span);
                     self.report(
                         Diagnostic::error(
+                            &mistakes::MISSING_WORD,
                             reference.span,
                             format!(
                                 "`{written}` asks `{}` for a word, but {reason}",
@@ -202,6 +204,7 @@ impl<'d> Vars<'d> {
         if let Some(free) = self.templates.get(&(part, name)) {
             self.report(
                 Diagnostic::error(
+                    &mistakes::UNBOUND_VALUE,
                     span,
                     format!("`{name}` has no value where it is used: it depends on `{}`, which is no variable", free.join("`, `")),
                 )
@@ -216,8 +219,12 @@ impl<'d> Vars<'d> {
                 Some(ValueSlot::Busy) => {
                     drop(known);
                     self.report(
-                        Diagnostic::error(span, format!("the value of `{name}` needs itself"))
-                            .help("take the circle out of the `let`s it is made from"),
+                        Diagnostic::error(
+                            &mistakes::VALUE_IN_A_CIRCLE,
+                            span,
+                            format!("the value of `{name}` needs itself"),
+                        )
+                        .help("take the circle out of the `let`s it is made from"),
                     );
                     return None;
                 }
@@ -226,6 +233,7 @@ impl<'d> Vars<'d> {
                         drop(known);
                         self.report(
                             Diagnostic::error(
+                                &mistakes::DEEP_VALUES,
                                 span,
                                 format!("more than {MAX_DEPTH} variables need each other in a row"),
                             )
@@ -279,6 +287,7 @@ impl<'d> Vars<'d> {
             }
             self.report(
                 Diagnostic::error(
+                    &mistakes::NO_VALUE_HOLDS,
                     definitions[0].span,
                     format!("no definition of `{name}` holds now"),
                 )
@@ -328,6 +337,7 @@ impl<'d> Vars<'d> {
         let name = &definition.name.text;
         self.report(
             Diagnostic::error(
+                &mistakes::NOTHING_TO_ADD_TO,
                 definition.name.span,
                 format!("there is no `{name}` to add to"),
             )

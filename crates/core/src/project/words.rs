@@ -15,6 +15,7 @@ use crate::project::value::Value;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 
 /// More words than this are no value: a project of millions of steps has fewer.
 const MAX_WORDS: usize = 5_000_000;
@@ -31,7 +32,7 @@ impl<'d> Vars<'d> {
         Pattern::compile(source)
             .map_err(|error| {
                 self.report(
-                    Diagnostic::error(span, error.to_string())
+                    Diagnostic::error(&mistakes::INVALID_PATH, span, error.to_string())
                         .help("put the word in quotes if its characters are meant as they stand"),
                 );
             })
@@ -63,6 +64,7 @@ impl<'d> Vars<'d> {
             atoms => {
                 self.report(
                     Diagnostic::error(
+                        &mistakes::NOT_ONE_WORD,
                         word.span,
                         format!("one word is needed here, but this comes to {}", atoms.len()),
                     )
@@ -117,11 +119,13 @@ impl<'d> Vars<'d> {
             if value.atoms.len() != 1 {
                 if let Some((_, first)) = many {
                     self.report(
-                        Diagnostic::error(reference.span, "two lists stand in one word")
-                            .also(first, "the first list")
-                            .help(
-                                "make one of them a single word, with `.first` or `.joined(\"…\")`",
-                            ),
+                        Diagnostic::error(
+                            &mistakes::TWO_LISTS,
+                            reference.span,
+                            "two lists stand in one word",
+                        )
+                        .also(first, "the first list")
+                        .help("make one of them a single word, with `.first` or `.joined(\"…\")`"),
                     );
                     return None;
                 }
@@ -174,8 +178,12 @@ impl<'d> Vars<'d> {
             return Some(());
         }
         self.report(
-            Diagnostic::error(span, format!("this comes to more than {MAX_WORDS} words"))
-                .help("a variable that is put in twice doubles its words each time"),
+            Diagnostic::error(
+                &mistakes::TOO_MANY_WORDS,
+                span,
+                format!("this comes to more than {MAX_WORDS} words"),
+            )
+            .help("a variable that is put in twice doubles its words each time"),
         );
         None
     }
@@ -208,6 +216,7 @@ impl<'d> Vars<'d> {
         });
         self.report(
             Diagnostic::error(
+                &mistakes::TOO_MANY_WORDS,
                 span.unwrap_or_default(),
                 format!(
                     "this comes to a word of more than {} KiB, or to more than {} MiB of words",
@@ -273,7 +282,7 @@ impl NoNumber {
     #[must_use]
     pub fn at(&self, span: Span) -> Diagnostic {
         let how = self.how.written();
-        Diagnostic::error(span, format!("`{}` is no number, and `{how}` compares numbers", self.text))
+        Diagnostic::error(&mistakes::NOT_A_NUMBER, span, format!("`{}` is no number, and `{how}` compares numbers", self.text))
             .help("compare one number with one number, such as `@{size} above 100`; words are compared by `before`")
     }
 }

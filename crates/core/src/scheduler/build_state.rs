@@ -17,6 +17,7 @@ use crate::status::WatchSet;
 use crate::store::Store;
 use crate::store::StoreTrouble;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 use crate::world::Clock;
 use crate::world::Disk;
 use crate::world::Ticks;
@@ -121,10 +122,13 @@ impl<'s> BuildState<'s> {
                 left.dedup();
                 if !left.is_empty() {
                     let names: Vec<String> = left.iter().map(|name| format!("`{name}`")).collect();
-                    self.warn(Diagnostic::placeless_warning(format!(
-                        "a recipe left {} running in the background; it was ended",
-                        names.join(", ")
-                    )));
+                    self.warn(Diagnostic::placeless_warning(
+                        &mistakes::LEFT_RUNNING,
+                        format!(
+                            "a recipe left {} running in the background; it was ended",
+                            names.join(", ")
+                        ),
+                    ));
                 }
                 result
             }
@@ -170,12 +174,12 @@ impl<'s> BuildState<'s> {
             let warning = match trouble {
                 StoreTrouble::Local(error) => {
                     let what = format!("not all results could be kept in the store: {error}");
-                    Diagnostic::placeless_warning(what)
+                    Diagnostic::placeless_warning(&mistakes::STORE_UNUSABLE, what)
                         .help("`handloom store` says where it is and how large it may be")
                 }
                 StoreTrouble::Shared(why) => {
                     let what = format!("this run did without the shared store: {why}");
-                    Diagnostic::placeless_warning(what)
+                    Diagnostic::placeless_warning(&mistakes::STORE_UNUSABLE, what)
                         .help("`handloom settings` says where `store.shared` is set")
                 }
             };

@@ -32,6 +32,7 @@ use crate::scheduler::slot_table::SlotTable;
 use crate::scheduler::start_job::StartedJob;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 
 /// Jobs are short when so many have ended and took less than so long on average.
 const ENOUGH_JOBS: u32 = 8;
@@ -343,7 +344,8 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
                 Ok(())
             }
             Notice::Remark(what) => {
-                pass.state.warn(Diagnostic::placeless_warning(what));
+                pass.state
+                    .warn(Diagnostic::placeless_warning(&mistakes::PLACE_REMARK, what));
                 Ok(())
             }
             Notice::Nothing => {

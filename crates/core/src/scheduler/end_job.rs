@@ -26,6 +26,7 @@ use crate::scheduler::slot_table::RunningJob;
 use crate::scheduler::undeclared_edges::EdgeFinder;
 use crate::store::KeepRequest;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 use crate::verdict::ResultOrigin;
 use crate::world::FileKind;
 use crate::world::quarantine;
@@ -258,13 +259,17 @@ impl JobEnder<'_, '_, '_, '_> {
         moved: Vec<(String, String)>,
     ) -> JobFailure {
         let prepared = &job.prepared;
+        let finally = end.outcome.finally;
+        let finally = finally.and_then(|number| prepared.finally.get(number));
+        let failed = finally.unwrap_or(&prepared.job);
         JobFailure {
             log: self.output_as_log(&problem, &moved, end),
             problem,
             exit: end.outcome.exit.clone(),
-            script: prepared.job.script.clone(),
-            interpreter: prepared.job.interpreter.clone(),
-            folder: prepared.job.folder.clone(),
+            finally: finally.map(|job| job.name.clone()),
+            script: failed.script.clone(),
+            interpreter: failed.interpreter.clone(),
+            folder: failed.folder.clone(),
             span: prepared.span,
             moved,
             refused: end
@@ -273,7 +278,7 @@ impl JobEnder<'_, '_, '_, '_> {
                 .as_ref()
                 .map(|observed| observed.refused.clone())
                 .unwrap_or_default(),
-            hint: hint(&self.view, job.position, &prepared.job.script),
+            hint: hint(&self.view, job.position, &failed.script),
         }
     }
 
@@ -288,6 +293,7 @@ impl JobEnder<'_, '_, '_, '_> {
         programs.dedup();
         self.state.warn(
             Diagnostic::warning(
+                &mistakes::LEFT_RUNNING,
                 job.prepared.span,
                 format!(
                     "`{name}` left {} running in the background; it was ended",

@@ -86,6 +86,9 @@ pub struct JobFailure {
     pub problem: Problem,
     /// How the recipe ended.
     pub exit: Exit,
+    /// The task whose recipe failed, when that is what comes behind the job whatever happened; the job's own name where it is its
+    /// `finally:`.
+    pub finally: Option<String>,
     /// The script as it was run.
     pub script: String,
     /// Its interpreter.

@@ -18,6 +18,7 @@ use crate::scheduler::event::Event;
 use crate::scheduler::event::TimedEvent;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 use crate::world::Clock;
 use crate::world::Ticks;
 use crate::world::lock;
@@ -171,9 +172,10 @@ impl EventReceiver {
 fn tell_left_out(left_out: &mut usize, at: Ticks, read: &mut impl FnMut(&TimedEvent)) {
     let count = std::mem::take(left_out);
     if count > 0 {
-        let event = Event::Warning(Diagnostic::placeless_warning(format!(
-            "{count} events are left out here, since they were not read in time"
-        )));
+        let event = Event::Warning(Diagnostic::placeless_warning(
+            &mistakes::EVENTS_LEFT_OUT,
+            format!("{count} events are left out here, since they were not read in time"),
+        ));
         read(&TimedEvent { at, event });
     }
 }

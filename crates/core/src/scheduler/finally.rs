@@ -28,6 +28,7 @@ use crate::scheduler::pass_view::PassView;
 use crate::scheduler::sequence::Goal;
 use crate::scheduler::sequence::Phase;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 
 /// Runs the `finally` of a task without a recipe; what it printed.
 pub fn run_finally(
@@ -70,6 +71,7 @@ pub fn run_finally(
     if outcome.exit.code() != 0 {
         let how = outcome.exit.in_words();
         state.warn(Diagnostic::warning(
+            &mistakes::FAILED_FINALLY,
             prepared.span,
             format!("the `finally` of `{}` failed: {how}", node.name),
         ));

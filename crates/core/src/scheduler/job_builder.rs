@@ -39,6 +39,7 @@ use crate::scheduler::service_plan::service_plan;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::text::duration;
+use crate::text::mistakes;
 use crate::world::names;
 
 /// The folder of files that only live as long as a job.
@@ -254,7 +255,8 @@ impl<'d> JobBuilder<'_, 'd> {
         });
         if seal.is_some() && clauses.terminal {
             let title = "a task that has the terminal to itself can't be sealed";
-            let diagnostic = Diagnostic::error(recipe.script.span, title);
+            let diagnostic =
+                Diagnostic::error(&mistakes::SEALED_TERMINAL, recipe.script.span, title);
             self.vars
                 .report(diagnostic.help("leave out `terminal`, or `sealed`"));
             return None;
@@ -390,8 +392,12 @@ impl<'d> JobBuilder<'_, 'd> {
         let limit = duration(&text.text);
         if limit.is_none() {
             self.vars.report(
-                Diagnostic::error(word.span, format!("`{}` is no time", text.text))
-                    .help("write a number and `s`, `m` or `h`, such as `90s`"),
+                Diagnostic::error(
+                    &mistakes::UNREADABLE_TIME,
+                    word.span,
+                    format!("`{}` is no time", text.text),
+                )
+                .help("write a number and `s`, `m` or `h`, such as `90s`"),
             );
         }
         limit

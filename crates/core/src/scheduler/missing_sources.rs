@@ -13,6 +13,7 @@ use crate::scheduler::pass_view::PassView;
 use crate::status::FileStates;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 use crate::text::nearest;
 use crate::world::Disk;
 use crate::world::names::folder_of;
@@ -69,7 +70,7 @@ impl SourceCheck<'_, '_, '_> {
         };
         let span = self.need_word(clauses, group, path).unwrap_or(described);
         let needed_by = format!("needed by `{}`", self.view.name(position));
-        let diagnostic = Diagnostic::error(span, title).here(needed_by);
+        let diagnostic = Diagnostic::error(&mistakes::MISSING_SOURCE, span, title).here(needed_by);
         self.view
             .vars
             .report(diagnostic.maybe_help(help.or_else(|| {

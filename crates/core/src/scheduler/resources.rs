@@ -17,6 +17,7 @@ use crate::scheduler::options::Placing;
 use crate::scheduler::pass_view::PassView;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 use crate::world::ByteSize;
 
 /// What a job takes: of each supply, by its number, an amount; sorted by number.
@@ -155,6 +156,7 @@ impl ResourcePool {
             if wanted > self.total[number] && number >= self.elastic() {
                 vars.report(
                     Diagnostic::error(
+                        &mistakes::SUPPLY_TOO_SMALL,
                         word.span,
                         format!(
                             "{wanted} of `{}` are wanted, but there are only {}",
@@ -274,8 +276,8 @@ pub fn missing_place(span: Span, name: &str, is_error: bool) -> Diagnostic {
     );
     let title = format!("there is no place `{name}` in the settings");
     let diagnostic = match is_error {
-        true => Diagnostic::error(span, title),
-        false => Diagnostic::warning(span, title),
+        true => Diagnostic::error(&mistakes::UNKNOWN_PLACE, span, title),
+        false => Diagnostic::warning(&mistakes::UNKNOWN_PLACE, span, title),
     };
     diagnostic.help(help)
 }
@@ -290,7 +292,7 @@ pub fn memory_remark(job: &PreparedJob, said: ByteSize, held: ByteSize) -> Diagn
         megabytes(held),
         megabytes(said)
     );
-    Diagnostic::warning(job.span, title)
+    Diagnostic::warning(&mistakes::MEMORY_EXCEEDED, job.span, title)
         .help("say as much as it needs: others beside it may find too little left")
 }
 
@@ -308,6 +310,7 @@ fn amount(vars: &Vars<'_>, supply: &str, word: &Word, frame: &Frame<'_>) -> Opti
     if amount.is_none() {
         vars.report(
             Diagnostic::error(
+                &mistakes::UNREADABLE_AMOUNT,
                 word.span,
                 format!("`{}` is no amount of {supply}", text.text),
             )

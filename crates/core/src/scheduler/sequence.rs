@@ -14,6 +14,7 @@ use crate::project::task_call::needs_value;
 use crate::project::values::Vars;
 use crate::scheduler::options::BuildError;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 
 /// A goal by name, since numbers change when the project is worked out anew.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -189,6 +190,7 @@ impl Cutter<'_, '_> {
         if self.open.contains(&id) {
             return Err(Box::new(
                 Diagnostic::error(
+                    &mistakes::STEPS_IN_A_CIRCLE,
                     node.decl.syntax.span,
                     format!("the steps of `{}` lead back to itself", node.name),
                 )

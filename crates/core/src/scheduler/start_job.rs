@@ -35,6 +35,7 @@ use crate::status::FileStates;
 use crate::status::StepInputs;
 use crate::store::Hit;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 use crate::verdict::Reason;
 
 /// The folder of what jobs printed in the last runs.
@@ -303,8 +304,12 @@ fn retries(vars: &Vars<'_>, clauses: &Clauses<'_>, frame: &Frame<'_>) -> Option<
     let number = text.text.parse().ok();
     if number.is_none() {
         vars.report(
-            Diagnostic::error(word.span, format!("`{}` is no number of tries", text.text))
-                .help("write how often to try again, such as `retry 2`"),
+            Diagnostic::error(
+                &mistakes::UNREADABLE_TRIES,
+                word.span,
+                format!("`{}` is no number of tries", text.text),
+            )
+            .help("write how often to try again, such as `retry 2`"),
         );
     }
     number

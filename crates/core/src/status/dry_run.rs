@@ -19,6 +19,7 @@ use crate::status::file_states::KnownStates;
 use crate::status::step_inputs::InputBuffers;
 use crate::status::step_inputs::StepInputs;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 use crate::verdict;
 use crate::verdict::Reason;
 use crate::verdict::ReasonKind;
@@ -358,7 +359,7 @@ impl DryRun<'_, '_> {
                     let span = project.decl(project.step(step)).syntax.span;
                     let title =
                         format!("`{name}` is needed, but it is not there and no target makes it");
-                    let warning = Diagnostic::warning(span, title);
+                    let warning = Diagnostic::warning(&mistakes::MISSING_SOURCE, span, title);
                     self.vars.report(warning.help("a run would stop here"));
                 }
             }

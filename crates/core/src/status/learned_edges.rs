@@ -11,6 +11,7 @@ use crate::project::Project;
 use crate::project::StepId;
 use crate::text::Diagnostic;
 use crate::text::Span;
+use crate::text::mistakes;
 
 /// Pairs of a step and a maker, by name, that this run found out.
 pub type FoundEdges = BTreeSet<(String, String)>;
@@ -110,6 +111,7 @@ fn warning(project: &Project<'_>, edge: &Undeclared, path: &str, more: usize) ->
         more => format!(", and so do {more} other steps of this target"),
     };
     Diagnostic::warning(
+        &mistakes::UNDECLARED_NEED,
         span(edge.step),
         format!(
             "`{name}` reads `{path}`, which another target makes, but does not need it{others}"

@@ -21,6 +21,7 @@ use crate::project::task_frame::task_frame;
 use crate::project::values::Vars;
 use crate::status::file_states::FileStates;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 use crate::verdict;
 use crate::verdict::GivenState;
 use crate::verdict::GivenValue;
@@ -240,8 +241,12 @@ fn given_output(
         Err(how) => {
             let span = words.first().map(|word| word.span).unwrap_or_default();
             vars.report(
-                Diagnostic::error(span, format!("`{}` {how}", command.join(" ")))
-                    .help("what this command prints is an input of the target; see that it runs"),
+                Diagnostic::error(
+                    &mistakes::FAILED_COMMAND_VALUE,
+                    span,
+                    format!("`{}` {how}", command.join(" ")),
+                )
+                .help("what this command prints is an input of the target; see that it runs"),
             );
             None
         }

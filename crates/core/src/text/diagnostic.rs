@@ -1,6 +1,7 @@
 //! What is wrong with a description, as data.
 
 use crate::text::Span;
+use crate::text::mistakes::Mistake;
 
 /// Whether work can go on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -27,11 +28,15 @@ pub struct Replacement {
     pub span: Span,
     /// What is meant.
     pub text: String,
+    /// Whether nothing else can well be meant: it may be written without looking at each.
+    pub is_sure: bool,
 }
 
 /// One mistake: what is wrong, where, what else matters, and what to do.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Diagnostic {
+    /// Its kind, which has a code and a paragraph in the documents.
+    pub mistake: &'static Mistake,
     /// Error or warning.
     pub severity: Severity,
     /// What is wrong, in one line, with the value in backticks.
@@ -49,8 +54,9 @@ pub struct Diagnostic {
 impl Diagnostic {
     /// An error at a place.
     #[must_use]
-    pub fn error(span: Span, title: impl Into<String>) -> Self {
+    pub fn error(mistake: &'static Mistake, span: Span, title: impl Into<String>) -> Self {
         Self {
+            mistake,
             severity: Severity::Error,
             title: title.into(),
             primary: Some(Label {
@@ -65,8 +71,9 @@ impl Diagnostic {
 
     /// An error that has no place in a text, such as one about a command line.
     #[must_use]
-    pub fn placeless(title: impl Into<String>) -> Self {
+    pub fn placeless(mistake: &'static Mistake, title: impl Into<String>) -> Self {
         Self {
+            mistake,
             severity: Severity::Error,
             title: title.into(),
             primary: None,
@@ -78,19 +85,19 @@ impl Diagnostic {
 
     /// A warning at a place.
     #[must_use]
-    pub fn warning(span: Span, title: impl Into<String>) -> Self {
+    pub fn warning(mistake: &'static Mistake, span: Span, title: impl Into<String>) -> Self {
         Self {
             severity: Severity::Warning,
-            ..Self::error(span, title)
+            ..Self::error(mistake, span, title)
         }
     }
 
     /// A warning that has no place in a text.
     #[must_use]
-    pub fn placeless_warning(title: impl Into<String>) -> Self {
+    pub fn placeless_warning(mistake: &'static Mistake, title: impl Into<String>) -> Self {
         Self {
             severity: Severity::Warning,
-            ..Self::placeless(title)
+            ..Self::placeless(mistake, title)
         }
     }
 
@@ -135,8 +142,19 @@ impl Diagnostic {
         self.replacement = Some(Replacement {
             span,
             text: text.into(),
+            is_sure: true,
         });
         self
+    }
+
+    /// Says what may be meant by what stands there, for somebody to choose.
+    #[must_use]
+    pub fn perhaps(self, span: Span, text: impl Into<String>) -> Self {
+        let mut said = self.instead(span, text);
+        if let Some(replacement) = &mut said.replacement {
+            replacement.is_sure = false;
+        }
+        said
     }
 
     /// Whether it is an error.

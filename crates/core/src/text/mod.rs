@@ -7,6 +7,7 @@
 mod byte_size;
 mod diagnostic;
 mod duration;
+pub mod mistakes;
 mod nearest;
 mod visible;
 
@@ -45,6 +46,28 @@ impl Span {
             start: self.start.min(other.start),
             end: self.end.max(other.end),
         }
+    }
+
+    /// The range of so many bytes from an offset in it; within it in any case.
+    #[must_use]
+    pub fn part(self, offset: usize, length: usize) -> Self {
+        let at = |offset: usize| {
+            let offset = u32::try_from(offset).unwrap_or(u32::MAX);
+            self.start.saturating_add(offset).min(self.end)
+        };
+        Self {
+            source: self.source,
+            start: at(offset),
+            end: at(offset.saturating_add(length)),
+        }
+    }
+
+    /// The first of some texts in it, of which it is the range of all; all of it when there is none.
+    #[must_use]
+    pub fn of(self, written: &str, part: &str) -> Self {
+        written
+            .find(part)
+            .map_or(self, |offset| self.part(offset, part.len()))
     }
 
     /// Length in bytes.

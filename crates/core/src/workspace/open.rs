@@ -24,6 +24,7 @@ use crate::store::StoreOptions;
 use crate::store::shared::SharedAddress;
 use crate::text::Diagnostic;
 use crate::text::Sources;
+use crate::text::mistakes;
 use crate::workspace::approach::Approach;
 use crate::workspace::approach::env;
 use crate::workspace::approach::outside_digest;
@@ -239,9 +240,12 @@ impl Workspace {
         for item in description.parts.iter().flat_map(|part| &part.items) {
             if let TopItem::Target(target) = item {
                 wrong.push(
-                    Diagnostic::error(target.span, "your own description holds tasks alone").help(
-                        "describe files in the `hand.loom` of the project that they belong to",
-                    ),
+                    Diagnostic::error(
+                        &mistakes::TARGET_IN_OWN_DESCRIPTION,
+                        target.span,
+                        "your own description holds tasks alone",
+                    )
+                    .help("describe files in the `hand.loom` of the project that they belong to"),
                 );
             }
         }

@@ -3,6 +3,7 @@
 use crate::language::TopItem;
 use crate::project::Description;
 use crate::text::Diagnostic;
+use crate::text::mistakes;
 use crate::text::nearest;
 
 /// Variables set in the environment that the project does not have.
@@ -31,9 +32,10 @@ pub fn set_for_nobody(description: &Description) -> Vec<Diagnostic> {
         .iter()
         .map(|name| {
             let near = nearest(name, known.iter().map(String::as_str));
-            Diagnostic::placeless_warning(format!(
-                "`{PREFIX}{name}` is set, but the project has no variable `{name}`"
-            ))
+            Diagnostic::placeless_warning(
+                &mistakes::UNKNOWN_VARIABLE,
+                format!("`{PREFIX}{name}` is set, but the project has no variable `{name}`"),
+            )
             .help(match near {
                 Some(near) => format!("did you mean `{PREFIX}{}`?", near.replace('-', "_")),
                 None => "`handloom settings` lists the variables".to_owned(),

@@ -11,6 +11,7 @@ use crate::text::Diagnostic;
 use crate::text::Sources;
 use crate::text::Span;
 use crate::text::duration;
+use crate::text::mistakes;
 use crate::text::nearest;
 use crate::workspace::places::HERE;
 use crate::workspace::places::OWN_PLACE_KEYS;
@@ -62,8 +63,12 @@ impl ProjectSettings {
                 };
                 if index > 0 {
                     wrong.push(
-                        Diagnostic::warning(key.span, "a setting of a part does not count")
-                            .help("settings stand in the project's own `hand.loom`"),
+                        Diagnostic::warning(
+                            &mistakes::SETTING_IN_PART,
+                            key.span,
+                            "a setting of a part does not count",
+                        )
+                        .help("settings stand in the project's own `hand.loom`"),
                     );
                     continue;
                 }
@@ -89,9 +94,13 @@ impl ProjectSettings {
         }
         if let Some((_, first)) = self.places.iter().find(|(set, _)| *set == *name) {
             return Err(Box::new(
-                Diagnostic::error(key.span, format!("`{name}` is set twice"))
-                    .also(*first, "first here")
-                    .help("remove one of them"),
+                Diagnostic::error(
+                    &mistakes::REPEATED_SETTING,
+                    key.span,
+                    format!("`{name}` is set twice"),
+                )
+                .also(*first, "first here")
+                .help("remove one of them"),
             ));
         }
         let texts = words.iter().map(|word| literal(sources, word));
@@ -115,6 +124,7 @@ impl ProjectSettings {
         wanted.map_err(|wanted| {
             Box::new(
                 Diagnostic::error(
+                    &mistakes::UNFIT_SETTING,
                     span,
                     format!("`{text}` is no value of the setting `{name}`"),
                 )
@@ -236,23 +246,34 @@ fn place_key(name: &str) -> Option<(&str, &str, &'static str)> {
 }
 
 fn unknown(span: Span, name: &str) -> Box<Diagnostic> {
-    let wrong = Diagnostic::error(span, format!("there is no setting `{name}`"));
+    let wrong = Diagnostic::error(
+        &mistakes::UNKNOWN_SETTING,
+        span,
+        format!("there is no setting `{name}`"),
+    );
     let of_place = name.strip_prefix("place.").map(|rest| {
         let key = rest.rsplit_once('.').map_or("", |(_, key)| key);
         if OWN_PLACE_KEYS.contains(&key) {
-            return format!("that is for each user to say: `{key}` stands in your own settings");
+            return wrong.clone().help(format!(
+                "that is for each user to say: `{key}` stands in your own settings"
+            ));
         }
         let known = PLACE_KEYS.map(|(known, _)| known);
         match nearest(key, known) {
-            _ if rest.starts_with("here.") => {
-                "`here` is the machine where it is typed; give the place another name".to_owned()
-            }
-            Some(near) => format!("did you mean `{near}`?"),
-            None => format!("of a place there are: {}", known.join(", ")),
+            _ if rest.starts_with("here.") => wrong
+                .clone()
+                .help("`here` is the machine where it is typed; give the place another name"),
+            Some(near) => wrong
+                .clone()
+                .help(format!("did you mean `{near}`?"))
+                .instead(span.part(name.len() - key.len(), key.len()), near),
+            None => wrong
+                .clone()
+                .help(format!("of a place there are: {}", known.join(", "))),
         }
     });
-    if let Some(help) = of_place {
-        return Box::new(wrong.help(help));
+    if let Some(wrong) = of_place {
+        return Box::new(wrong);
     }
     let is_users = STORE_KEYS.iter().any(|key| key.name == name);
     let help = match (name, nearest(name, keys())) {
@@ -276,8 +297,12 @@ fn unknown(span: Span, name: &str) -> Box<Diagnostic> {
 fn literal(sources: &Sources, word: &Word) -> Result<String, Box<Diagnostic>> {
     let with_variable = || {
         Box::new(
-            Diagnostic::error(word.span, "a setting has no variables in it")
-                .help("write the value itself"),
+            Diagnostic::error(
+                &mistakes::UNFIT_SETTING,
+                word.span,
+                "a setting has no variables in it",
+            )
+            .help("write the value itself"),
         )
     };
     match &word.kind {

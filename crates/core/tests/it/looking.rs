@@ -124,11 +124,11 @@ pub fn lines(sources: &Sources, diagnostics: &[Diagnostic]) -> String {
                     .next()
                     .unwrap_or_default();
                 out += &format!(
-                    "{name}:{}:{} {kind} at `{marked}`: {}\n",
-                    place.line, place.column, diagnostic.title
+                    "{name}:{}:{} {kind} {} at `{marked}`: {}\n",
+                    place.line, place.column, diagnostic.mistake.code, diagnostic.title
                 );
             }
-            None => out += &format!("{kind}: {}\n", diagnostic.title),
+            None => out += &format!("{kind} {}: {}\n", diagnostic.mistake.code, diagnostic.title),
         }
         for context in &diagnostic.context {
             out += &format!(
@@ -139,6 +139,16 @@ pub fn lines(sources: &Sources, diagnostics: &[Diagnostic]) -> String {
         }
         if let Some(help) = &diagnostic.help {
             out += &format!("  {help}\n");
+        }
+        if let Some(replacement) = &diagnostic.replacement {
+            let how = if replacement.is_sure {
+                "mend"
+            } else {
+                "perhaps"
+            };
+            let old = sources.slice(replacement.span);
+            let new = replacement.text.replace('\n', "\\n");
+            out += &format!("  {how}: `{old}` to `{new}`\n");
         }
     }
     out
