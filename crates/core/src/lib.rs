@@ -42,6 +42,7 @@
 //! and holds it):
 //!
 //! - [`text`]: sources, places, diagnostics
+//! - [`findings`]: what compilers and checkers said of sources, out of what was printed
 //! - [`world`]: the file system and the clock, as they come in from outside; moving files without losing any
 //! - [`language`]: text to syntax tree
 //! - [`data_files`]: values out of JSON, TOML, YAML, lines and tables
@@ -62,6 +63,7 @@
 pub mod content;
 pub mod data_files;
 pub mod executor;
+pub mod findings;
 pub mod graph;
 pub mod graph_view;
 pub mod language;

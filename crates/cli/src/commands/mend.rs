@@ -43,7 +43,7 @@ pub fn run(common: &Common, arguments: &TidyArguments, ui: Ui) -> Result<ExitCod
                 std::io::Error::other("its folder is not there"),
             )
         })?;
-        let (sources, wrong, _) = opened.check();
+        let (sources, wrong, _) = opened.check(false);
         let replacements = replacements(&wrong);
         if replacements.is_empty() || round == ROUNDS {
             break (sources, wrong);

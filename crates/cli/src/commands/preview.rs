@@ -10,7 +10,6 @@ use handloom_core::graph::BuildRequest;
 use handloom_core::graph::Node;
 use handloom_core::graph::Order;
 use handloom_core::graph::PerPosition;
-use handloom_core::graph::Position;
 use handloom_core::project::Project;
 use handloom_core::project::frame::Frame;
 use handloom_core::project::values::Vars;
@@ -22,6 +21,7 @@ use handloom_core::scheduler::foresee_restored;
 use handloom_core::scheduler::missing_place;
 use handloom_core::status::Decision;
 use handloom_core::status::Prediction;
+use handloom_core::status::because;
 use handloom_core::workspace::Access;
 
 use crate::arguments::Common;
@@ -256,54 +256,6 @@ fn total(restore: usize, run: usize, maybe: usize, keep: usize) -> String {
         parts.join(", ")
     };
     format!("{all}\n")
-}
-
-/// The first reason in a few words, or what it hangs on.
-pub fn because(
-    project: &Project<'_>,
-    order: &Order,
-    predictions: &PerPosition<Prediction>,
-    prediction: &Prediction,
-) -> String {
-    if let Some(reason) = prediction.reasons.first() {
-        let more = match prediction.reasons.len() {
-            1 => String::new(),
-            count => format!(" (and {} more)", count - 1),
-        };
-        return format!("{}{more}", reason.brief());
-    }
-    if matches!(prediction.node.node(project), Node::Task(_)) {
-        return "a task runs each time".to_owned();
-    }
-    let open = open_steps(project, order, predictions, prediction);
-    match &open[..] {
-        [] => String::new(),
-        [one] => format!("if {} changes", order.node(*one).name(project)),
-        [first, rest @ ..] => format!(
-            "if {} or {} more change",
-            order.node(*first).name(project),
-            rest.len()
-        ),
-    }
-}
-
-/// The steps that a prediction hangs on, sets opened.
-pub fn open_steps(
-    project: &Project<'_>,
-    order: &Order,
-    predictions: &PerPosition<Prediction>,
-    prediction: &Prediction,
-) -> Vec<Position> {
-    let mut steps = Vec::new();
-    for &before in &prediction.open {
-        match order.node(before).node(project) {
-            Node::Set(_) => steps.extend(&predictions[before].open),
-            _ => steps.push(before),
-        }
-    }
-    steps.sort_unstable();
-    steps.dedup();
-    steps
 }
 
 fn script<'d>(vars: &Vars<'d>, project: &Project<'d>, prediction: &Prediction, out: &mut String) {

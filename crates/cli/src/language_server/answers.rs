@@ -11,12 +11,14 @@ use lsp_types::DocumentSymbol;
 use lsp_types::FoldingRange;
 use lsp_types::Location;
 use lsp_types::NumberOrString;
+use lsp_types::OneOf;
 use lsp_types::Position;
 use lsp_types::Range;
 use lsp_types::SymbolKind;
 use lsp_types::TextEdit;
 use lsp_types::Uri;
 use lsp_types::WorkspaceEdit;
+use lsp_types::WorkspaceSymbol;
 
 use handloom_core::language::TopItem;
 use handloom_core::language::is_name;
@@ -30,7 +32,6 @@ use handloom_core::text::Sources;
 use handloom_core::text::Span;
 
 use crate::language_server::names::NameIndex;
-use crate::language_server::names::Named;
 use crate::language_server::positions::range;
 use crate::language_server::positions::uri_of;
 use crate::language_server::project_text::ProjectText;
@@ -219,6 +220,38 @@ pub fn symbols(description: &Description, source: SourceId) -> Vec<DocumentSymbo
     symbols
 }
 
+/// All that a project describes under a name that has these letters in it.
+pub fn all_symbols(
+    project: &ProjectText,
+    description: &Description,
+    asked: &str,
+) -> Vec<WorkspaceSymbol> {
+    let asked = asked.to_lowercase();
+    let mut found = Vec::new();
+    for (source, _) in description.sources.iter() {
+        let Some(uri) = uri_of(&project.file_of(
+            &description.sources,
+            Span {
+                source,
+                ..Span::default()
+            },
+        )) else {
+            continue;
+        };
+        let symbols = symbols(description, source).into_iter();
+        let symbols = symbols.filter(|symbol| symbol.name.to_lowercase().contains(&asked));
+        found.extend(symbols.map(|symbol| WorkspaceSymbol {
+            name: symbol.name,
+            kind: symbol.kind,
+            tags: None,
+            container_name: None,
+            location: OneOf::Left(Location::new(uri.clone(), symbol.selection_range)),
+            data: None,
+        }));
+    }
+    found
+}
+
 /// What can be folded: each item of more than a line.
 pub fn folds(description: &Description, source: SourceId) -> Vec<FoldingRange> {
     let extents = description.parts.iter().flat_map(|part| &part.extents);
@@ -388,46 +421,4 @@ pub fn renamed(
         changes: Some(changes),
         ..WorkspaceEdit::default()
     })
-}
-
-/// What is told of the name at a place: the lines that give it, and of a task what it is about.
-pub fn hover(
-    description: &Description,
-    index: &NameIndex<'_>,
-    at: Span,
-) -> Option<(String, Range)> {
-    let sources = &description.sources;
-    let found = index.at(at)?;
-    let title = match &found.named {
-        Named::Variable(part, name) => {
-            let folder = &description.parts[part.index()].folder;
-            format!("variable `{folder}{name}`")
-        }
-        Named::Own(_, _, name) => format!("`{name}`, a name of this description alone"),
-        Named::Task(name) => format!("task `{name}`"),
-    };
-    let mut lines = Vec::new();
-    for one in index
-        .places_of(&found.named)
-        .filter(|one| one.is_definition)
-    {
-        let text = &sources.get(one.span.source).text;
-        let start = text[..one.span.start as usize]
-            .rfind('\n')
-            .map_or(0, |at| at + 1);
-        let line = text[start..].lines().next().unwrap_or_default();
-        let place = sources.name_and_line(one.span);
-        lines.push(format!("{}\n  # {place}", line.trim_end()));
-    }
-    let uses = index
-        .places_of(&found.named)
-        .filter(|one| !one.is_definition)
-        .count();
-    let used = match uses {
-        0 => "not used".to_owned(),
-        1 => "used once".to_owned(),
-        count => format!("used {count} times"),
-    };
-    let text = format!("{title}, {used}\n```\n{}\n```", lines.join("\n"));
-    Some((text, range_of(sources, found.span)))
 }

@@ -1,7 +1,9 @@
 //! What the server tells an editor that it answers.
 
 use lsp_types::CodeActionProviderCapability;
+use lsp_types::CodeLensOptions;
 use lsp_types::CompletionOptions;
+use lsp_types::ExecuteCommandOptions;
 use lsp_types::FoldingRangeProviderCapability;
 use lsp_types::HoverProviderCapability;
 use lsp_types::OneOf;
@@ -12,7 +14,12 @@ use lsp_types::ServerCapabilities;
 use lsp_types::TextDocumentSyncCapability;
 use lsp_types::TextDocumentSyncKind;
 
+use serde_json::Value;
+
 use crate::language_server::tokens;
+
+/// What somebody can have done.
+const COMMANDS: [&str; 3] = ["handloom.start", "handloom.stop", "handloom.goals"];
 
 /// All that is answered.
 pub fn capabilities() -> ServerCapabilities {
@@ -39,6 +46,41 @@ pub fn capabilities() -> ServerCapabilities {
         )),
         code_action_provider: Some(CodeActionProviderCapability::Simple(true)),
         document_formatting_provider: Some(OneOf::Left(true)),
+        code_lens_provider: Some(CodeLensOptions {
+            resolve_provider: Some(false),
+        }),
+        inlay_hint_provider: Some(OneOf::Left(true)),
+        workspace_symbol_provider: Some(OneOf::Left(true)),
+        execute_command_provider: Some(ExecuteCommandOptions {
+            commands: COMMANDS.map(str::to_owned).into(),
+            ..ExecuteCommandOptions::default()
+        }),
         ..ServerCapabilities::default()
+    }
+}
+
+/// What an editor can do, of what not all can.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct ClientAbilities {
+    /// Shows what goes on.
+    pub shows_progress: bool,
+    /// Asks anew for values between the lines when it is told to.
+    pub refreshes_hints: bool,
+    /// The same for what can be done.
+    pub refreshes_lenses: bool,
+}
+
+impl ClientAbilities {
+    /// Those that it tells of when it begins.
+    pub fn of(params: &Value) -> Self {
+        let is_able = |path: &str| {
+            let able = params.pointer(path);
+            able.and_then(Value::as_bool).unwrap_or(false)
+        };
+        Self {
+            shows_progress: is_able("/capabilities/window/workDoneProgress"),
+            refreshes_hints: is_able("/capabilities/workspace/inlayHint/refreshSupport"),
+            refreshes_lenses: is_able("/capabilities/workspace/codeLens/refreshSupport"),
+        }
     }
 }

@@ -11,14 +11,13 @@ use handloom_core::language::CLAUSES;
 use handloom_core::language::RESERVED;
 use handloom_core::language::SELECTORS;
 use handloom_core::language::TOP;
-use handloom_core::language::VALUE_FORMS;
 use handloom_core::text::Span;
 use handloom_core::world::Disk;
 use handloom_core::world::FileKind;
 
 use crate::language_server::names::NameIndex;
+use crate::language_server::outlook::Outlook;
 use crate::language_server::positions::range;
-use crate::language_server::project_text::Nameable;
 
 /// Clauses and items whose words are files, targets or tasks.
 const NAMING: [&str; 8] = [
@@ -42,7 +41,7 @@ pub struct CompletionQuestion<'a> {
     /// The names of the description.
     pub index: &'a NameIndex<'a>,
     /// What the last good state of the project holds.
-    pub nameable: &'a Nameable,
+    pub outlook: &'a Outlook,
     /// The project's files.
     pub disk: &'a dyn Disk,
     /// The folder of the part that is typed in, from the root.
@@ -82,8 +81,13 @@ pub fn offered(asked: &CompletionQuestion<'_>) -> Vec<CompletionItem> {
     if RAW.contains(&first) && has_colon {
         return Vec::new();
     }
-    if first == "let" && before.trim_end().ends_with('=') {
-        return asked.words(VALUE_FORMS, typed, CompletionItemKind::KEYWORD);
+    let line = asked.text[start..].lines().next().unwrap_or_default();
+    let words: Vec<&str> = before.split_whitespace().collect();
+    if let Some(offered) = asked.of_data(&words, typed, line) {
+        return offered;
+    }
+    if let Some(offered) = asked.of_line(&words, typed) {
+        return offered;
     }
     match NAMING.contains(&first) {
         true => asked.names(typed),
@@ -93,7 +97,7 @@ pub fn offered(asked: &CompletionQuestion<'_>) -> Vec<CompletionItem> {
 
 impl CompletionQuestion<'_> {
     /// Offers each in place of what was typed.
-    fn items<'l>(
+    pub(super) fn items<'l>(
         &self,
         typed: &str,
         offered: impl Iterator<Item = (&'l str, CompletionItemKind)>,
@@ -112,7 +116,12 @@ impl CompletionQuestion<'_> {
         offered.map(item).collect()
     }
 
-    fn words(&self, words: &[&str], typed: &str, kind: CompletionItemKind) -> Vec<CompletionItem> {
+    pub(super) fn words(
+        &self,
+        words: &[&str],
+        typed: &str,
+        kind: CompletionItemKind,
+    ) -> Vec<CompletionItem> {
         let words = words.iter().filter(|word| word.starts_with(typed));
         self.items(typed, words.map(|word| (*word, kind)))
     }
@@ -131,9 +140,9 @@ impl CompletionQuestion<'_> {
     }
 
     /// Targets, tasks and files, up to the next folder, as they are seen from the part's folder.
-    fn names(&self, typed: &str) -> Vec<CompletionItem> {
+    pub(super) fn names(&self, typed: &str) -> Vec<CompletionItem> {
         let mut found: BTreeMap<String, CompletionItemKind> = BTreeMap::new();
-        let own = self.nameable.names.iter();
+        let own = self.outlook.names.iter();
         let tasks = self.index.tasks();
         for (name, kind) in own
             .map(|name| (name.as_str(), CompletionItemKind::FILE))

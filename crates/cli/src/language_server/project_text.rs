@@ -10,12 +10,13 @@ use handloom_core::graph;
 use handloom_core::ledger::Ledger;
 use handloom_core::ledger::RealStorage;
 use handloom_core::project::Description;
-use handloom_core::project::ProjectBuilder;
 use handloom_core::project::environment::Overrides;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
 use handloom_core::project::values::Vars;
+use handloom_core::project_cache::LoadedProject;
 use handloom_core::status::RecordingEnvironment;
+use handloom_core::status::learned_edges::FoundEdges;
 use handloom_core::text::Diagnostic;
 use handloom_core::text::SourceId;
 use handloom_core::text::Sources;
@@ -26,6 +27,7 @@ use handloom_core::world::Disk;
 use handloom_core::world::RealDisk;
 use handloom_core::world::SystemClock;
 
+use crate::language_server::outlook::Outlook;
 use crate::language_server::overlay::OverlayDisk;
 use crate::project;
 
@@ -34,13 +36,6 @@ pub struct ProjectText {
     /// Its folder.
     pub root: PathBuf,
     disk: OverlayDisk,
-}
-
-/// What a project holds that can be named.
-#[derive(Clone, Debug, Default)]
-pub struct Nameable {
-    /// Targets and tasks, by their names from the root.
-    pub names: Vec<String>,
 }
 
 impl ProjectText {
@@ -85,9 +80,9 @@ impl ProjectText {
         self.root.join(&sources.get(span.source).name)
     }
 
-    /// All that is wrong, worked out as a run would, with nothing asked and nothing written; and what can be named, when that can
-    /// be told.
-    pub fn check(&self) -> (Sources, Vec<Diagnostic>, Option<Nameable>) {
+    /// All that is wrong, worked out as a run would, with nothing asked and nothing written; and what it comes to, when that can be
+    /// told.
+    pub fn check(&self, with_outlook: bool) -> (Sources, Vec<Diagnostic>, Option<Outlook>) {
         let clock = SystemClock::default();
         let (mut description, mut wrong) = self.description();
         let storage = Box::new(RealStorage::new(&self.root.join(".handloom")));
@@ -107,30 +102,25 @@ impl ProjectText {
         }
         let folders = Folders::new(&self.disk);
         let vars = Vars::new(&description, &outside, &environment, &folders);
-        let project = ProjectBuilder {
-            vars: &vars,
-            materialized: None,
-            calls: &HashMap::new(),
-        }
-        .project();
+        let found = FoundEdges::new();
+        let calls = HashMap::new();
+        let loaded = LoadedProject::load(&vars, None, None, &found, &ledger.borrow(), &calls);
+        let project = loaded.project;
         wrong.extend(vars.take_diagnostics());
-        let mut nameable = None;
+        let mut outlook = None;
         if !wrong.iter().any(Diagnostic::is_error) {
             for decl in project.decls.iter() {
                 let _ = decl.recipe_text(&vars);
             }
             wrong.extend(vars.take_diagnostics());
             wrong.extend(graph::find_cycle(&project));
-            let outputs = project.sorted_outputs.iter();
-            let outputs = outputs.map(|&path| project.paths.get(path).to_owned());
-            let tasks = project.tasks.iter().filter(|task| !task.is_called);
-            let tasks = tasks.map(|task| task.decl.name.clone());
-            nameable = Some(Nameable {
-                names: tasks.chain(outputs).collect(),
-            });
+            if with_outlook && !wrong.iter().any(Diagnostic::is_error) {
+                outlook = Some(Outlook::of(&project, &vars, &environment));
+                wrong.extend(vars.take_diagnostics());
+            }
         }
         drop(project);
         drop(vars);
-        (description.sources, wrong, nameable)
+        (description.sources, wrong, outlook)
     }
 }

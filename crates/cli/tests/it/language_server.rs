@@ -1,170 +1,10 @@
 //! The server for editors, driven as an editor does: messages on its standard input and output.
 
-use std::collections::BTreeMap;
-use std::io::BufRead;
-use std::io::BufReader;
-use std::io::Read;
-use std::io::Write;
-use std::process::Child;
-use std::process::ChildStdin;
-use std::process::ChildStdout;
-use std::process::Stdio;
-
 use serde_json::Value;
 use serde_json::json;
 
 use crate::bed::Bed;
-
-/// An editor.
-struct Editor<'b> {
-    bed: &'b Bed,
-    child: Child,
-    input: ChildStdin,
-    output: BufReader<ChildStdout>,
-    last: i64,
-    version: i64,
-    /// What is wrong, as it was told last: for each file, each mistake's line, column and first line.
-    wrong: BTreeMap<String, Vec<(u64, u64, String)>>,
-}
-
-impl<'b> Editor<'b> {
-    fn begin(bed: &'b Bed) -> Self {
-        let mut command = bed.command(&["language-server"]);
-        command.stdin(Stdio::piped()).stdout(Stdio::piped());
-        let mut child = command.spawn().unwrap();
-        let mut editor = Self {
-            bed,
-            input: child.stdin.take().unwrap(),
-            output: BufReader::new(child.stdout.take().unwrap()),
-            child,
-            last: 0,
-            version: 0,
-            wrong: BTreeMap::new(),
-        };
-        let able = editor.ask(
-            "initialize",
-            &json!({"capabilities": {}, "processId": null, "rootUri": null}),
-        );
-        assert!(able["capabilities"]["renameProvider"].as_bool().unwrap());
-        editor.tell("initialized", &json!({}));
-        editor
-    }
-
-    fn uri(&self, file: &str) -> String {
-        let path = self.bed.root().canonicalize().unwrap().join(file);
-        format!("file://{}", path.to_str().unwrap().replace(' ', "%20"))
-    }
-
-    fn say(&mut self, message: &Value) {
-        let text = message.to_string();
-        write!(self.input, "Content-Length: {}\r\n\r\n{text}", text.len()).unwrap();
-        self.input.flush().unwrap();
-    }
-
-    fn tell(&mut self, method: &str, params: &Value) {
-        self.say(&json!({"jsonrpc": "2.0", "method": method, "params": params}));
-    }
-
-    fn hear(&mut self) -> Value {
-        let mut length = 0;
-        loop {
-            let mut line = String::new();
-            assert!(
-                self.output.read_line(&mut line).unwrap() > 0,
-                "the server is gone"
-            );
-            match line.trim().split_once(": ") {
-                Some(("Content-Length", number)) => length = number.parse().unwrap(),
-                Some(_) => {}
-                None => break,
-            }
-        }
-        let mut body = vec![0; length];
-        self.output.read_exact(&mut body).unwrap();
-        let message: Value = serde_json::from_slice(&body).unwrap();
-        if message["method"] == "textDocument/publishDiagnostics" {
-            let uri = message["params"]["uri"].as_str().unwrap();
-            let file = uri.strip_prefix(&self.uri("")).unwrap().to_owned();
-            let list = message["params"]["diagnostics"].as_array().unwrap();
-            let list = list.iter().map(|one| {
-                let start = &one["range"]["start"];
-                let title = one["message"].as_str().unwrap().lines().next().unwrap();
-                let number = |key: &str| start[key].as_u64().unwrap();
-                (number("line"), number("character"), title.to_owned())
-            });
-            self.wrong.insert(file, list.collect());
-        }
-        message
-    }
-
-    fn answer(&mut self, method: &str, params: &Value) -> Value {
-        self.last += 1;
-        let id = self.last;
-        self.say(&json!({"jsonrpc": "2.0", "id": id, "method": method, "params": params}));
-        loop {
-            let message = self.hear();
-            if message["id"] == id {
-                return message;
-            }
-        }
-    }
-
-    fn ask(&mut self, method: &str, params: &Value) -> Value {
-        let answer = self.answer(method, params);
-        assert!(answer["error"].is_null(), "{answer}");
-        answer["result"].clone()
-    }
-
-    fn ask_at(&mut self, what: &str, file: &str, line: usize, column: usize) -> Value {
-        let params = json!({
-            "textDocument": {"uri": self.uri(file)},
-            "position": {"line": line, "character": column},
-            "context": {"includeDeclaration": true},
-        });
-        self.ask(&format!("textDocument/{what}"), &params)
-    }
-
-    fn open(&mut self, file: &str, text: &str) {
-        let uri = self.uri(file);
-        let document = json!({"uri": uri, "languageId": "handloom", "version": 0, "text": text});
-        self.tell("textDocument/didOpen", &json!({"textDocument": document}));
-    }
-
-    /// Puts a text in place of what stands between two places.
-    fn edit(&mut self, file: &str, from: (usize, usize), to: (usize, usize), text: &str) {
-        self.version += 1;
-        let place =
-            |(line, character): (usize, usize)| json!({"line": line, "character": character});
-        let params = json!({
-            "textDocument": {"uri": self.uri(file), "version": self.version},
-            "contentChanges": [{"range": {"start": place(from), "end": place(to)}, "text": text}],
-        });
-        self.tell("textDocument/didChange", &params);
-    }
-
-    /// What is wrong in a file, once it is told.
-    fn wrong_in(&mut self, file: &str) -> Vec<(u64, u64, String)> {
-        self.wrong.clear();
-        while !self.wrong.contains_key(file) {
-            self.hear();
-        }
-        self.wrong[file].clone()
-    }
-
-    fn offered(&mut self, file: &str, line: usize, column: usize) -> Vec<String> {
-        let all = self.ask_at("completion", file, line, column);
-        let labels = all.as_array().unwrap().iter();
-        labels
-            .map(|item| item["label"].as_str().unwrap().to_owned())
-            .collect()
-    }
-
-    fn end(mut self) {
-        self.ask("shutdown", &Value::Null);
-        self.tell("exit", &Value::Null);
-        assert!(self.child.wait().unwrap().success());
-    }
-}
+use crate::editor::Editor;
 
 /// `FILE:LINE:COLUMN` of locations, from 0.
 fn places(found: &Value) -> Vec<String> {
@@ -391,9 +231,15 @@ fn what_may_stand_there_is_offered() {
     let bed = with_parts();
     bed.write("src/lamp.c", "");
     bed.write("src/bulb.c", "");
+    bed.write("lights.csv", "light,kind of,height m\ntarn,buoy,3\n");
+    bed.write(
+        "params.toml",
+        "rate = 1\n[model]\nrate = 3\nrange = 2\n[[model.lamp]]\na = 1\n",
+    );
     let mut editor = Editor::begin(&bed);
     editor.open("hand.loom", ROOT);
     assert_eq!(editor.wrong_in("hand.loom"), []);
+    let columns = ["light", "kind_of", "height_m"];
     for (typed, offered) in [
         ("ta|", &["target", "task"][..]),
         ("inc|", &["include"]),
@@ -422,11 +268,62 @@ fn what_may_stand_there_is_offered() {
         ("target x\n  recipe:\n    ne|", &[]),
         ("target x\n  about: ta|", &[]),
         ("include pa|", &["part/"]),
+        ("let y = value pa|", &["params.toml", "part/"]),
+        ("let y = value params.toml |", &["model", "rate"]),
+        ("let y = value params.toml mod|", &["model"]),
+        (
+            "let y = value params.toml model.ra|",
+            &["model.range", "model.rate"],
+        ),
+        ("let y = value params.toml model.lamp.|", &["model.lamp.1"]),
+        (
+            "let y = value params.toml model.lamp.1.|",
+            &["model.lamp.1.a"],
+        ),
+        ("let y = value none.toml |", &[]),
+        ("let y = table lights.csv |", &["take"]),
+        ("let y = table lights.csv take |", &columns),
+        ("let y = table lights.csv take light |", &["where"]),
+        ("let y = table lights.csv take light where k|", &["kind_of"]),
+        (
+            "let y = table lights.csv take light where kind_of i|",
+            &["is", "is not"],
+        ),
+        (
+            "let y = table lights.csv take light where kind_of is |",
+            &[],
+        ),
+        (
+            "let y = table lights.csv take light where kind_of is buoy |",
+            &["and", "or"],
+        ),
+        ("target x\n  each l| in table lights.csv", &["light"]),
+        ("target x\n  each light |", &["in"]),
+        ("target x\n  each light in ta|", &["table"]),
+        ("target x\n  each light in table li|", &["lights.csv"]),
+        ("target x\n  each light in table lights.csv |", &["where"]),
+        (
+            "target x\n  each light in table lights.csv where height_m a|",
+            &["above"],
+        ),
+        ("target x\n  takes |", &["cores=", "gpu=", "memory="]),
+        ("target x\n  learn w|", &["watched"]),
+        ("target x\n  learn watched |", &["everywhere"]),
+        ("target x\n  store |", &["always", "never"]),
+        ("target x\n  sealed |", &["strictly"]),
+        ("target x\n  needs e|", &["each"]),
+        ("setting out|", &["output"]),
+        ("setting output = |", &["grouped", "live", "failures"]),
+        ("setting grace = |", &[]),
+        ("setting place.attic.sched|", &[]),
+        ("let y |", &["=", "+=", "one of"]),
+        ("env file in|", &["in.txt"]),
+        ("recipes |", &["with"]),
     ] {
         let (text, rest) = typed.split_once('|').unwrap();
-        let whole = format!("{ROOT}{text}{rest}\n");
+        let whole = format!("{ROOT}supply gpu = 1\n{text}{rest}\n");
         editor.open("hand.loom", &whole);
-        let before = format!("{ROOT}{text}");
+        let before = format!("{ROOT}supply gpu = 1\n{text}");
         let line = before.matches('\n').count();
         let column = before.rsplit('\n').next().unwrap().encode_utf16().count();
         assert_eq!(

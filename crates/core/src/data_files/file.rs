@@ -72,6 +72,20 @@ impl DataFile {
         }
     }
 
+    /// The keys below a key, all the way from the top; of a list the numbers of what stands in it. Nothing where there are none.
+    #[must_use]
+    pub fn keys_below(&self, key: &[String]) -> Vec<String> {
+        self.tree()
+            .map(|tree| tree.keys_below(key))
+            .unwrap_or_default()
+    }
+
+    /// The columns of a table, as they are named in a description; none of what is no table.
+    #[must_use]
+    pub fn column_names(&self) -> Vec<String> {
+        self.table().map(Table::column_names).unwrap_or_default()
+    }
+
     fn ending(&self) -> String {
         let name = &self.name[self.name.rfind('/').map_or(0, |at| at + 1)..];
         let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending);

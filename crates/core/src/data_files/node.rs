@@ -31,6 +31,18 @@ impl DataNode {
         node.as_answer(file, &key.join("."))
     }
 
+    /// The keys below a key, or the numbers of a list.
+    pub fn keys_below(&self, key: &[String]) -> Vec<String> {
+        let below = key
+            .iter()
+            .try_fold(self, |node, name| node.under("", "", name));
+        match below {
+            Ok(Self::Object(entries)) => entries.iter().map(|(key, _)| key.clone()).collect(),
+            Ok(Self::List(items)) => (1..=items.len()).map(|number| number.to_string()).collect(),
+            _ => Vec::new(),
+        }
+    }
+
     fn under(&self, file: &str, path: &str, name: &str) -> Result<&Self, DataError> {
         let place = || match path {
             "" => format!("`{file}`"),

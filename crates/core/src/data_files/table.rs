@@ -114,6 +114,12 @@ impl Table {
         })
     }
 
+    /// How its columns are named: as they are, or with `_` where no name can be like that.
+    pub fn column_names(&self) -> Vec<String> {
+        let names = self.header.iter().map(|name| plain_name(name));
+        names.filter(|name| !name.is_empty()).collect()
+    }
+
     /// These columns of each row.
     pub fn columns(&self, name: &str, columns: &[String]) -> Result<FileAnswer, DataError> {
         let numbers: Result<Vec<usize>, DataError> = columns

@@ -160,6 +160,12 @@ impl Runs {
         numbers
     }
 
+    /// How many bytes a run's record has now: it grows while the run goes on.
+    #[must_use]
+    pub fn size(&self, run: u64) -> u64 {
+        fs::metadata(self.file(run)).map_or(0, |file| file.len())
+    }
+
     /// A run; lines that cannot be read are left out.
     ///
     /// # Errors

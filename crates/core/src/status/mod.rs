@@ -5,6 +5,7 @@
 //! changed path means.
 
 pub mod accept;
+pub mod because;
 pub mod clean;
 pub mod dry_run;
 pub mod environment;
@@ -16,6 +17,8 @@ pub mod watch_set;
 
 pub use accept::AcceptError;
 pub use accept::accept;
+pub use because::because;
+pub use because::open_steps;
 pub use clean::CleanError;
 pub use clean::CleanForecast;
 pub use clean::Cleaned;

@@ -27,5 +27,7 @@ pub use options::Access;
 pub use options::OpenOptions;
 pub use own_folder::OWN;
 pub use project_settings::ProjectSettings;
+pub use project_settings::setting_choices;
+pub use project_settings::setting_names;
 pub use settings::Settings;
 pub use user::UserFolders;

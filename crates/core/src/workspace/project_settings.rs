@@ -36,7 +36,28 @@ const KEYS: [&str; 9] = [
     "sealed-read",
 ];
 
+/// What a setting may be, where that is one of a few words.
+#[must_use]
+pub fn setting_choices(name: &str) -> Vec<&'static str> {
+    let wanted = match place_key(name) {
+        Some((_, _, wanted)) => wanted,
+        // No setting is a zero byte.
+        None => match set(&mut Settings::default(), name, "\0", Vec::new()) {
+            Err(wanted) => wanted,
+            Ok(()) => "",
+        },
+    };
+    let is_example = wanted.contains("such as");
+    let quoted = wanted.split('`').skip(1).step_by(2);
+    quoted.filter(|_| !is_example).collect()
+}
+
 /// All that a project may set.
+#[must_use = "it only tells"]
+pub fn setting_names() -> impl Iterator<Item = &'static str> {
+    keys()
+}
+
 fn keys() -> impl Iterator<Item = &'static str> {
     let of_project = |key: &StoreKeyword| key.of_project;
     let store = STORE_KEYS.into_iter().filter(of_project);

@@ -7,8 +7,9 @@ use std::path::Path;
 use std::path::PathBuf;
 
 /// The rooms of the core; each only uses those in front of it.
-const ROOMS: [&str; 17] = [
+const ROOMS: [&str; 18] = [
     "text",
+    "findings",
     "world",
     "data_files",
     "language",

@@ -5,6 +5,7 @@
 mod amended;
 mod bed;
 mod corpus;
+mod findings;
 mod grammar;
 mod histories;
 mod house;

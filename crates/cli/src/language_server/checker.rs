@@ -1,0 +1,124 @@
+//! What takes longer than who types is to wait: a thread of its own works projects out, one question after another.
+
+use std::collections::BTreeMap;
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::time::Duration;
+use std::time::Instant;
+
+use crossbeam_channel::Receiver;
+use crossbeam_channel::Sender;
+use lsp_server::ErrorCode;
+use lsp_server::RequestId;
+use lsp_server::Response;
+use lsp_types::CodeActionParams;
+use lsp_types::Range;
+use lsp_types::Uri;
+
+use crate::language_server::answers;
+use crate::language_server::hover;
+use crate::language_server::outlook::Outlook;
+use crate::language_server::project_text::ProjectText;
+use crate::language_server::results::LastResults;
+
+/// What is asked.
+pub enum Question {
+    /// What is wrong with a project.
+    Check(ProjectText),
+    /// The same, if a run has ended since.
+    Look(ProjectText),
+    /// What mends the mistakes in a range.
+    Mends(RequestId, ProjectText, Box<CodeActionParams>),
+    /// What a target would do now; by its header, behind what is said of it anyway.
+    Target(RequestId, ProjectText, TargetQuestion),
+}
+
+/// A target that is asked about.
+pub struct TargetQuestion {
+    /// See [`crate::language_server::outlook::header_of`].
+    pub header: String,
+    /// What is said in front.
+    pub before: String,
+    /// The place that it is said of.
+    pub range: Range,
+}
+
+/// What comes back.
+pub enum Told {
+    /// A project was checked.
+    Checked(Box<Checked>),
+    /// Nothing is new in it.
+    Unchanged,
+    /// The answer to a question of the editor.
+    Answered(Response),
+}
+
+/// A project that was checked.
+pub struct Checked {
+    /// Its folder.
+    pub root: PathBuf,
+    /// For each of its files what is to be told there.
+    pub found: BTreeMap<String, (Uri, Vec<lsp_types::Diagnostic>)>,
+    /// What it comes to, when nothing is wrong.
+    pub outlook: Option<Outlook>,
+    /// How long it took.
+    pub took: Duration,
+}
+
+/// Answers until nobody asks any more.
+pub fn serve(asked: &Receiver<Question>, tell: &Sender<Told>) {
+    let mut results: HashMap<PathBuf, LastResults> = HashMap::new();
+    for question in asked {
+        let told = match question {
+            Question::Check(project) => {
+                let results = results.entry(project.root.clone()).or_default();
+                results.refresh(&project.root);
+                check(project, results)
+            }
+            Question::Look(project) => {
+                let results = results.entry(project.root.clone()).or_default();
+                match results.refresh(&project.root) {
+                    true => check(project, results),
+                    false => Told::Unchanged,
+                }
+            }
+            Question::Mends(id, project, asked) => {
+                let (sources, wrong, _) = project.check(false);
+                let uri = asked.text_document.uri;
+                answered(
+                    id,
+                    answers::mends(&project, &sources, &wrong, &uri, asked.range),
+                )
+            }
+            Question::Target(id, project, asked) => {
+                let (_, _, outlook) = project.check(true);
+                let outlook = outlook.unwrap_or_default();
+                let text = hover::with_target(&asked.before, outlook.targets.get(&asked.header));
+                answered(id, hover::markdown(text, asked.range))
+            }
+        };
+        if tell.send(told).is_err() {
+            return;
+        }
+    }
+}
+
+fn check(project: ProjectText, results: &LastResults) -> Told {
+    let began = Instant::now();
+    let (sources, wrong, outlook) = project.check(true);
+    let mut found = answers::diagnostics(&project, &sources, &wrong);
+    results.add_to(&project, outlook.as_ref(), &mut found);
+    Told::Checked(Box::new(Checked {
+        found,
+        root: project.root,
+        outlook,
+        took: began.elapsed(),
+    }))
+}
+
+fn answered(id: RequestId, answer: impl serde::Serialize) -> Told {
+    Told::Answered(match serde_json::to_value(answer) {
+        Ok(value) => Response::new_ok(id, value),
+        Err(error) => Response::new_err(id, ErrorCode::InternalError as i32, error.to_string()),
+    })
+}

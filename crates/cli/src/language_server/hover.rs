@@ -1,0 +1,269 @@
+//! What is told of the place under the pointer.
+
+use lsp_types::Hover;
+use lsp_types::HoverContents;
+use lsp_types::MarkupContent;
+use lsp_types::MarkupKind;
+use lsp_types::Range;
+
+use handloom_core::language::ClauseKind;
+use handloom_core::language::TopItem;
+use handloom_core::language::ValueSyntax;
+use handloom_core::language::Word;
+use handloom_core::language::target_of;
+use handloom_core::project::folders::Folders;
+use handloom_core::project::pattern::Pattern;
+use handloom_core::project::pattern::is_pattern;
+use handloom_core::text::Span;
+
+use crate::language_server::answers::range_of;
+use crate::language_server::names::NameIndex;
+use crate::language_server::names::Named;
+use crate::language_server::outlook::Outlook;
+use crate::language_server::outlook::TargetOutlook;
+use crate::language_server::outlook::header_of;
+use crate::language_server::project_text::ProjectText;
+use crate::language_server::server::Opened;
+
+/// So many files that a pattern matches are named.
+const MOST_FILES: usize = 12;
+
+/// What is said at once.
+pub struct Said {
+    /// As Markdown.
+    pub text: String,
+    /// The place that it is said of.
+    pub range: Range,
+    /// The target of which more can be said, by its header.
+    pub target: Option<String>,
+}
+
+/// An answer as the protocol has it.
+pub fn markdown(value: String, range: Range) -> Hover {
+    Hover {
+        contents: HoverContents::Markup(MarkupContent {
+            kind: MarkupKind::Markdown,
+            value,
+        }),
+        range: Some(range),
+    }
+}
+
+/// What is known of a place.
+pub fn at(
+    opened: &Opened<'_>,
+    index: &NameIndex<'_>,
+    at: Span,
+    outlook: Option<&Outlook>,
+) -> Option<Said> {
+    if index.at(at).is_some() {
+        return name(opened, index, at, outlook);
+    }
+    path(opened, index, at, outlook)
+}
+
+/// What is told of the name at a place: what it comes to, and the lines that give it.
+fn name(
+    opened: &Opened<'_>,
+    index: &NameIndex<'_>,
+    at: Span,
+    outlook: Option<&Outlook>,
+) -> Option<Said> {
+    let description = opened.description;
+    let sources = &description.sources;
+    let found = index.at(at)?;
+    let mut value = None;
+    let title = match &found.named {
+        Named::Variable(part, name) => {
+            let folder = &description.parts[part.index()].folder;
+            let name = format!("{folder}{name}");
+            value = outlook.and_then(|outlook| outlook.values.get(&name));
+            format!("variable `{name}`")
+        }
+        Named::Own(_, _, name) => format!("`{name}`, a name of this description alone"),
+        Named::Task(name) => format!("task `{name}`"),
+    };
+    let mut lines = Vec::new();
+    let given = index.places_of(&found.named);
+    for one in given.filter(|one| one.is_definition) {
+        let text = &sources.get(one.span.source).text;
+        let start = text[..one.span.start as usize]
+            .rfind('\n')
+            .map_or(0, |at| at + 1);
+        let line = text[start..].lines().next().unwrap_or_default();
+        let place = sources.name_and_line(one.span);
+        lines.push(format!("{}\n  # {place}", line.trim_end()));
+    }
+    let used = index.places_of(&found.named);
+    let used = match used.filter(|one| !one.is_definition).count() {
+        0 => "not used".to_owned(),
+        1 => "used once".to_owned(),
+        count => format!("used {count} times"),
+    };
+    let value = value.map_or(String::new(), |value| match value.count {
+        0 => "It is empty.\n\n".to_owned(),
+        1 => format!("It is `{}`.\n\n", value.text),
+        count => format!("It has {count} words: `{}`.\n\n", value.text),
+    });
+    Some(Said {
+        text: format!("{title}, {used}\n\n{value}```\n{}\n```", lines.join("\n")),
+        range: range_of(sources, found.span),
+        target: None,
+    })
+}
+
+/// What is told of a path or a pattern.
+fn path(
+    opened: &Opened<'_>,
+    index: &NameIndex<'_>,
+    at: Span,
+    outlook: Option<&Outlook>,
+) -> Option<Said> {
+    let description = opened.description;
+    let sources = &description.sources;
+    let part = &description.parts[index.part_at(at).index()];
+    let items = part.items.iter().zip(&part.extents);
+    let holds =
+        |span: Span| span.source == at.source && span.start <= at.start && at.start <= span.end;
+    let mut items = items.filter(|(_, extent)| holds(**extent));
+    let (item, _) = items.next()?;
+    let mut words: Vec<&Word> = Vec::new();
+    if let Some(target) = target_of(item, sources) {
+        let mut made = target.outputs.iter().flat_map(|group| &group.items);
+        if let Some(item) = made.find(|item| holds(item.word.span)) {
+            let written = sources.slice(item.word.span);
+            return Some(Said {
+                text: format!("target `{}{written}`", part.folder),
+                range: range_of(sources, item.word.span),
+                target: Some(header_of(sources, &part.folder, target)),
+            });
+        }
+        needed(&target.clauses, &mut words);
+    }
+    match item {
+        TopItem::Task(task) => needed(&task.clauses, &mut words),
+        TopItem::Default(named) => words.extend(named),
+        TopItem::Let(given) => {
+            if let ValueSyntax::Files { patterns, .. } = &given.value {
+                words.extend(patterns);
+            }
+        }
+        _ => {}
+    }
+    let word = words.into_iter().find(|word| holds(word.span))?;
+    let written = sources.slice(word.span);
+    if written.contains("@{") || written.starts_with(['"', '\'']) {
+        return None;
+    }
+    let path = format!("{}{written}", part.folder);
+    let range = range_of(sources, word.span);
+    let said = |text: String, target: Option<String>| {
+        Some(Said {
+            text,
+            range,
+            target,
+        })
+    };
+    if is_pattern(&path) || written.contains('<') {
+        let matched = matched(opened.project, outlook, &path)?;
+        return said(matched, None);
+    }
+    let made = description.parts.iter().find_map(|part| {
+        let mut targets = part
+            .items
+            .iter()
+            .filter_map(|item| target_of(item, sources));
+        let target = targets.find(|target| {
+            let words = target.outputs.iter().flat_map(|group| &group.items);
+            words
+                .into_iter()
+                .any(|item| format!("{}{}", part.folder, sources.slice(item.word.span)) == path)
+        })?;
+        Some((
+            sources.name_and_line(target.span),
+            header_of(sources, &part.folder, target),
+        ))
+    });
+    if let Some((place, header)) = made {
+        return said(
+            format!("`{path}`, made by the target at {place}"),
+            Some(header),
+        );
+    }
+    let is_made = outlook.is_some_and(|outlook| outlook.names.contains(&path));
+    let is_there = matches!(opened.project.disk().stat(&path), Ok(Some(_)));
+    let what = match (is_made, is_there) {
+        (true, _) => "made by a target",
+        (false, true) => "a source",
+        (false, false) => "not there, and no target makes it",
+    };
+    said(format!("`{path}`, {what}"), None)
+}
+
+fn needed<'w>(clauses: &'w [handloom_core::language::Clause], words: &mut Vec<&'w Word>) {
+    for clause in clauses {
+        match &clause.kind {
+            ClauseKind::Needs(groups) => {
+                let items = groups.iter().flat_map(|group| &group.items);
+                words.extend(items.map(|item| &item.word));
+            }
+            ClauseKind::After(named) | ClauseKind::Steps(named) => words.extend(named),
+            _ => {}
+        }
+    }
+}
+
+/// What a pattern matches now: files, and what targets make.
+fn matched(project: &ProjectText, outlook: Option<&Outlook>, pattern: &str) -> Option<String> {
+    let compiled = Pattern::compile(pattern).ok()?;
+    let mut found: Vec<String> = Vec::new();
+    Folders::new(project.disk())
+        .walk(&compiled, &mut |path| found.push(path.to_owned()))
+        .ok()?;
+    let made = outlook.iter().flat_map(|outlook| &outlook.names);
+    found.extend(made.filter(|name| compiled.matches(name)).cloned());
+    found.sort_unstable();
+    found.dedup();
+    let count = match found.len() {
+        0 => "nothing now".to_owned(),
+        1 => "one file now".to_owned(),
+        count => format!("{count} files now"),
+    };
+    let mut text = format!("`{pattern}` matches {count}");
+    if !found.is_empty() {
+        let more = found.len().saturating_sub(MOST_FILES);
+        found.truncate(MOST_FILES);
+        if more > 0 {
+            found.push(format!("… and {more} more"));
+        }
+        text.push_str(&format!("\n```\n{}\n```", found.join("\n")));
+    }
+    Some(text)
+}
+
+/// What is said of a target, with what it would do now.
+pub fn with_target(before: &str, target: Option<&TargetOutlook>) -> String {
+    let Some(target) = target else {
+        return format!("{before}\n\nWhat it would do is known once no mistake is left.");
+    };
+    let [run, may, kept] = target.counts;
+    let steps = match target.steps {
+        1 => "one step".to_owned(),
+        count => format!("{count} steps"),
+    };
+    let counts: Vec<String> = [(run, "would run"), (may, "may run"), (kept, "kept")]
+        .iter()
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, what)| format!("{count} {what}"))
+        .collect();
+    let mut text = format!("{before}\n\n{steps}: {}", counts.join(", "));
+    if !target.open.is_empty() {
+        let mut lines = target.open.clone();
+        let more = (run + may).saturating_sub(lines.len());
+        if more > 0 {
+            lines.push(format!("… and {more} more"));
+        }
+        text.push_str(&format!("\n```\n{}\n```", lines.join("\n")));
+    }
+    text
+}
