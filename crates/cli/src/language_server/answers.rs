@@ -9,7 +9,11 @@ use lsp_types::DiagnosticRelatedInformation;
 use lsp_types::DiagnosticSeverity;
 use lsp_types::DocumentSymbol;
 use lsp_types::FoldingRange;
+use lsp_types::Hover;
+use lsp_types::HoverContents;
 use lsp_types::Location;
+use lsp_types::MarkupContent;
+use lsp_types::MarkupKind;
 use lsp_types::NumberOrString;
 use lsp_types::OneOf;
 use lsp_types::Position;
@@ -421,4 +425,15 @@ pub fn renamed(
         changes: Some(changes),
         ..WorkspaceEdit::default()
     })
+}
+
+/// A text about a place, as the protocol has it.
+pub fn markdown(value: String, range: Range) -> Hover {
+    Hover {
+        contents: HoverContents::Markup(MarkupContent {
+            kind: MarkupKind::Markdown,
+            value,
+        }),
+        range: Some(range),
+    }
 }

@@ -16,13 +16,13 @@ use lsp_types::Range;
 use lsp_types::Uri;
 
 use crate::language_server::answers;
-use crate::language_server::hover;
 use crate::language_server::outlook::Outlook;
+use crate::language_server::outlook::with_target;
 use crate::language_server::project_text::ProjectText;
 use crate::language_server::results::LastResults;
 
 /// What is asked.
-pub enum Question {
+pub enum CheckQuestion {
     /// What is wrong with a project.
     Check(ProjectText),
     /// The same, if a run has ended since.
@@ -66,23 +66,23 @@ pub struct Checked {
 }
 
 /// Answers until nobody asks any more.
-pub fn serve(asked: &Receiver<Question>, tell: &Sender<Told>) {
+pub fn serve(asked: &Receiver<CheckQuestion>, tell: &Sender<Told>) {
     let mut results: HashMap<PathBuf, LastResults> = HashMap::new();
     for question in asked {
         let told = match question {
-            Question::Check(project) => {
+            CheckQuestion::Check(project) => {
                 let results = results.entry(project.root.clone()).or_default();
                 results.refresh(&project.root);
                 check(project, results)
             }
-            Question::Look(project) => {
+            CheckQuestion::Look(project) => {
                 let results = results.entry(project.root.clone()).or_default();
                 match results.refresh(&project.root) {
                     true => check(project, results),
                     false => Told::Unchanged,
                 }
             }
-            Question::Mends(id, project, asked) => {
+            CheckQuestion::Mends(id, project, asked) => {
                 let (sources, wrong, _) = project.check(false);
                 let uri = asked.text_document.uri;
                 answered(
@@ -90,11 +90,11 @@ pub fn serve(asked: &Receiver<Question>, tell: &Sender<Told>) {
                     answers::mends(&project, &sources, &wrong, &uri, asked.range),
                 )
             }
-            Question::Target(id, project, asked) => {
+            CheckQuestion::Target(id, project, asked) => {
                 let (_, _, outlook) = project.check(true);
                 let outlook = outlook.unwrap_or_default();
-                let text = hover::with_target(&asked.before, outlook.targets.get(&asked.header));
-                answered(id, hover::markdown(text, asked.range))
+                let text = with_target(&asked.before, outlook.targets.get(&asked.header));
+                answered(id, answers::markdown(text, asked.range))
             }
         };
         if tell.send(told).is_err() {

@@ -17,7 +17,7 @@ use crate::project;
 
 /// Something that can be asked for.
 #[derive(Debug, Serialize)]
-pub struct Goal {
+pub struct OfferedGoal {
     /// How it is called.
     pub name: String,
     /// `target`, `task`, or `own task`.
@@ -44,7 +44,7 @@ pub struct GoalParameter {
 }
 
 /// All of them: tasks first.
-pub fn of(project: &ProjectText, outlook: Option<&Outlook>) -> Vec<Goal> {
+pub fn of(project: &ProjectText, outlook: Option<&Outlook>) -> Vec<OfferedGoal> {
     let (description, _) = project.description();
     let folder = project.root.to_string_lossy().into_owned();
     let mut goals = tasks(&description, "task", &folder);
@@ -62,7 +62,7 @@ pub fn of(project: &ProjectText, outlook: Option<&Outlook>) -> Vec<Goal> {
             };
             let name = header_of(&description.sources, &part.folder, target);
             let known = outlook.and_then(|outlook| outlook.targets.get(&name));
-            goals.push(Goal {
+            goals.push(OfferedGoal {
                 kind: "target",
                 words: known.map(|known| known.goals.clone()).unwrap_or_default(),
                 folder: folder.clone(),
@@ -75,7 +75,7 @@ pub fn of(project: &ProjectText, outlook: Option<&Outlook>) -> Vec<Goal> {
     goals
 }
 
-fn tasks(description: &Description, kind: &'static str, folder: &str) -> Vec<Goal> {
+fn tasks(description: &Description, kind: &'static str, folder: &str) -> Vec<OfferedGoal> {
     let parts = description.parts.iter();
     let tasks = parts.flat_map(|part| {
         part.items.iter().filter_map(|item| match item {
@@ -83,7 +83,7 @@ fn tasks(description: &Description, kind: &'static str, folder: &str) -> Vec<Goa
             _ => None,
         })
     });
-    let tasks = tasks.map(|(name, task)| Goal {
+    let tasks = tasks.map(|(name, task)| OfferedGoal {
         kind,
         words: vec!["run".to_owned(), name.clone()],
         folder: folder.to_owned(),

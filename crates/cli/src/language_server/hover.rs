@@ -1,9 +1,5 @@
 //! What is told of the place under the pointer.
 
-use lsp_types::Hover;
-use lsp_types::HoverContents;
-use lsp_types::MarkupContent;
-use lsp_types::MarkupKind;
 use lsp_types::Range;
 
 use handloom_core::language::ClauseKind;
@@ -11,6 +7,7 @@ use handloom_core::language::TopItem;
 use handloom_core::language::ValueSyntax;
 use handloom_core::language::Word;
 use handloom_core::language::target_of;
+use handloom_core::project::Description;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::pattern::Pattern;
 use handloom_core::project::pattern::is_pattern;
@@ -20,7 +17,6 @@ use crate::language_server::answers::range_of;
 use crate::language_server::names::NameIndex;
 use crate::language_server::names::Named;
 use crate::language_server::outlook::Outlook;
-use crate::language_server::outlook::TargetOutlook;
 use crate::language_server::outlook::header_of;
 use crate::language_server::project_text::ProjectText;
 use crate::language_server::server::Opened;
@@ -36,17 +32,6 @@ pub struct Said {
     pub range: Range,
     /// The target of which more can be said, by its header.
     pub target: Option<String>,
-}
-
-/// An answer as the protocol has it.
-pub fn markdown(value: String, range: Range) -> Hover {
-    Hover {
-        contents: HoverContents::Markup(MarkupContent {
-            kind: MarkupKind::Markdown,
-            value,
-        }),
-        range: Some(range),
-    }
 }
 
 /// What is known of a place.
@@ -168,22 +153,7 @@ fn path(
         let matched = matched(opened.project, outlook, &path)?;
         return said(matched, None);
     }
-    let made = description.parts.iter().find_map(|part| {
-        let mut targets = part
-            .items
-            .iter()
-            .filter_map(|item| target_of(item, sources));
-        let target = targets.find(|target| {
-            let words = target.outputs.iter().flat_map(|group| &group.items);
-            words
-                .into_iter()
-                .any(|item| format!("{}{}", part.folder, sources.slice(item.word.span)) == path)
-        })?;
-        Some((
-            sources.name_and_line(target.span),
-            header_of(sources, &part.folder, target),
-        ))
-    });
+    let made = made_by(description, &path);
     if let Some((place, header)) = made {
         return said(
             format!("`{path}`, made by the target at {place}"),
@@ -213,6 +183,21 @@ fn needed<'w>(clauses: &'w [handloom_core::language::Clause], words: &mut Vec<&'
     }
 }
 
+/// The target that names a path as it is: its place and its header.
+fn made_by(description: &Description, path: &str) -> Option<(String, String)> {
+    let sources = &description.sources;
+    description.parts.iter().find_map(|part| {
+        let items = part.items.iter();
+        let mut targets = items.filter_map(|item| target_of(item, sources));
+        let target = targets.find(|target| {
+            let mut words = target.outputs.iter().flat_map(|group| &group.items);
+            words.any(|item| format!("{}{}", part.folder, sources.slice(item.word.span)) == path)
+        })?;
+        let place = sources.name_and_line(target.span);
+        Some((place, header_of(sources, &part.folder, target)))
+    })
+}
+
 /// What a pattern matches now: files, and what targets make.
 fn matched(project: &ProjectText, outlook: Option<&Outlook>, pattern: &str) -> Option<String> {
     let compiled = Pattern::compile(pattern).ok()?;
@@ -239,31 +224,4 @@ fn matched(project: &ProjectText, outlook: Option<&Outlook>, pattern: &str) -> O
         text.push_str(&format!("\n```\n{}\n```", found.join("\n")));
     }
     Some(text)
-}
-
-/// What is said of a target, with what it would do now.
-pub fn with_target(before: &str, target: Option<&TargetOutlook>) -> String {
-    let Some(target) = target else {
-        return format!("{before}\n\nWhat it would do is known once no mistake is left.");
-    };
-    let [run, may, kept] = target.counts;
-    let steps = match target.steps {
-        1 => "one step".to_owned(),
-        count => format!("{count} steps"),
-    };
-    let counts: Vec<String> = [(run, "would run"), (may, "may run"), (kept, "kept")]
-        .iter()
-        .filter(|(count, _)| *count > 0)
-        .map(|(count, what)| format!("{count} {what}"))
-        .collect();
-    let mut text = format!("{before}\n\n{steps}: {}", counts.join(", "));
-    if !target.open.is_empty() {
-        let mut lines = target.open.clone();
-        let more = (run + may).saturating_sub(lines.len());
-        if more > 0 {
-            lines.push(format!("… and {more} more"));
-        }
-        text.push_str(&format!("\n```\n{}\n```", lines.join("\n")));
-    }
-    text
 }

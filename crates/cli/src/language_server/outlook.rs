@@ -244,3 +244,30 @@ fn goals(project: &Project<'_>, names: &[&str]) -> Vec<String> {
         false => Vec::new(),
     }
 }
+
+/// What is said of a target, with what it would do now.
+pub fn with_target(before: &str, target: Option<&TargetOutlook>) -> String {
+    let Some(target) = target else {
+        return format!("{before}\n\nWhat it would do is known once no mistake is left.");
+    };
+    let [run, may, kept] = target.counts;
+    let steps = match target.steps {
+        1 => "one step".to_owned(),
+        count => format!("{count} steps"),
+    };
+    let counts: Vec<String> = [(run, "would run"), (may, "may run"), (kept, "kept")]
+        .iter()
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, what)| format!("{count} {what}"))
+        .collect();
+    let mut text = format!("{before}\n\n{steps}: {}", counts.join(", "));
+    if !target.open.is_empty() {
+        let mut lines = target.open.clone();
+        let more = (run + may).saturating_sub(lines.len());
+        if more > 0 {
+            lines.push(format!("… and {more} more"));
+        }
+        text.push_str(&format!("\n```\n{}\n```", lines.join("\n")));
+    }
+    text
+}

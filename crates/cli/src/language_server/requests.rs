@@ -20,7 +20,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 use crate::language_server::answers;
-use crate::language_server::checker::Question;
+use crate::language_server::checker::CheckQuestion;
 use crate::language_server::checker::TargetQuestion;
 use crate::language_server::completion::CompletionQuestion;
 use crate::language_server::completion::offered;
@@ -138,7 +138,7 @@ impl Server {
         let asked = read::<CodeActionParams>(params).ok_or("no range was named")?;
         let path = path_of(&asked.text_document.uri).ok_or("only files are answered for")?;
         let project = ProjectText::around(&path, &self.open).ok_or("its folder can't be read")?;
-        self.ask(Question::Mends(id.clone(), project, Box::new(asked)));
+        self.ask(CheckQuestion::Mends(id.clone(), project, Box::new(asked)));
         Ok(None)
     }
 
@@ -157,7 +157,7 @@ impl Server {
                 });
                 return Ok(None);
             }
-            Ok(Some(hover::markdown(found.text, found.range)))
+            Ok(Some(answers::markdown(found.text, found.range)))
         })?;
         let Some(asked) = asked else {
             return Ok(Some(said));
@@ -166,7 +166,7 @@ impl Server {
         let path = uri.and_then(read::<Uri>).as_ref().and_then(path_of);
         let project = path.and_then(|path| ProjectText::around(&path, &self.open));
         let project = project.ok_or("its folder can't be read")?;
-        self.ask(Question::Target(id.clone(), project, asked));
+        self.ask(CheckQuestion::Target(id.clone(), project, asked));
         Ok(None)
     }
 

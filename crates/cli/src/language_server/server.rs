@@ -27,8 +27,8 @@ use handloom_core::text::SourceId;
 use handloom_core::text::Span;
 
 use crate::language_server::capabilities::ClientAbilities;
+use crate::language_server::checker::CheckQuestion;
 use crate::language_server::checker::Checked;
-use crate::language_server::checker::Question;
 use crate::language_server::checker::Told;
 use crate::language_server::jobs::Jobs;
 use crate::language_server::outlook::Outlook;
@@ -45,7 +45,7 @@ pub struct Server {
     /// To the editor.
     out: Sender<Message>,
     /// To the thread that works projects out.
-    ask: Sender<Question>,
+    ask: Sender<CheckQuestion>,
     /// Texts that are open.
     pub(super) open: HashMap<PathBuf, Arc<str>>,
     /// Files that were changed since it was last told what is wrong with them.
@@ -95,7 +95,7 @@ impl Opened<'_> {
 
 impl Server {
     /// A server to which nothing was told yet.
-    pub fn new(client: ClientAbilities, out: Sender<Message>, ask: Sender<Question>) -> Self {
+    pub fn new(client: ClientAbilities, out: Sender<Message>, ask: Sender<CheckQuestion>) -> Self {
         let jobs = Jobs::new(out.clone(), client.shows_progress);
         Self {
             client,
@@ -119,7 +119,7 @@ impl Server {
     }
 
     /// Asks the thread that works projects out.
-    pub(super) fn ask(&self, question: Question) -> bool {
+    pub(super) fn ask(&self, question: CheckQuestion) -> bool {
         self.ask.send(question).is_ok()
     }
 
@@ -133,7 +133,7 @@ impl Server {
         let projects = self.take_changed();
         projects.into_iter().all(|project| {
             self.under_way += 1;
-            self.ask(Question::Check(project))
+            self.ask(CheckQuestion::Check(project))
         })
     }
 
@@ -155,7 +155,7 @@ impl Server {
         }
         projects.into_values().all(|project| {
             self.under_way += 1;
-            self.ask(Question::Look(project))
+            self.ask(CheckQuestion::Look(project))
         })
     }
 
