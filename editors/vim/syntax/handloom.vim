@@ -13,6 +13,10 @@ syn match   loomHole     "<[A-Za-z_][A-Za-z0-9_-]*\(\*\*\)\?>"
 syn region  loomString   start=+"+ skip=+\\"+ end=+"+ oneline contains=loomVariable
 syn region  loomString   start=+'+ end=+'+ oneline
 
+" A script's own text has none of these words, and variables all the same.
+syn region  loomRaw      matchgroup=loomClause start="^\z(\s\+\)\(recipe\|ready\|finally\|about\)\>[^:]*:\s*$" skip="^\(\z1\s\|\s*$\)" end="^"me=s-1 contains=loomVariable keepend
+syn match   loomRawLine  "\(^\s\+\(recipe\|ready\|finally\|about\)\>[^:]*:\s\)\@<=\S.*$" contains=loomVariable
+
 hi def link loomComment  Comment
 hi def link loomTop      Keyword
 hi def link loomClause   Keyword

@@ -1,5 +1,7 @@
 //! What the server tells an editor that it answers.
 
+use std::path::PathBuf;
+
 use lsp_types::CodeActionProviderCapability;
 use lsp_types::CodeLensOptions;
 use lsp_types::CompletionOptions;
@@ -16,6 +18,7 @@ use lsp_types::TextDocumentSyncKind;
 
 use serde_json::Value;
 
+use crate::language_server::positions::path_of;
 use crate::language_server::tokens;
 
 /// What somebody can have done.
@@ -60,8 +63,10 @@ pub fn capabilities() -> ServerCapabilities {
 }
 
 /// What an editor can do, of what not all can.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct ClientAbilities {
+    /// The folder that it is open for.
+    pub root: Option<PathBuf>,
     /// Shows what goes on.
     pub shows_progress: bool,
     /// Asks anew for values between the lines when it is told to.
@@ -77,7 +82,12 @@ impl ClientAbilities {
             let able = params.pointer(path);
             able.and_then(Value::as_bool).unwrap_or(false)
         };
+        let root = params
+            .pointer("/workspaceFolders/0/uri")
+            .or_else(|| params.get("rootUri"));
+        let root = root.and_then(|uri| serde_json::from_value(uri.clone()).ok());
         Self {
+            root: root.as_ref().and_then(path_of),
             shows_progress: is_able("/capabilities/window/workDoneProgress"),
             refreshes_hints: is_able("/capabilities/workspace/inlayHint/refreshSupport"),
             refreshes_lenses: is_able("/capabilities/workspace/codeLens/refreshSupport"),

@@ -170,7 +170,7 @@ impl CompletionQuestion<'_> {
         } else {
             format!("{folder}/")
         };
-        let is_above = folder.starts_with('/') || folder.split('/').any(|name| name == "..");
+        let is_above = typed.starts_with('/') || folder.split('/').any(|name| name == "..");
         let listed = match is_above {
             true => Vec::new(),
             false => self

@@ -23,6 +23,8 @@ use serde_json::json;
 
 use handloom_core::world::lock;
 
+use crate::command_line::command_names;
+
 /// Commands that tell what happens while it does.
 const TELLING: [&str; 3] = ["weave", "run", "watch"];
 
@@ -74,13 +76,17 @@ impl Jobs {
         }
         let program = std::env::current_exe()
             .map_err(|error| format!("the program is not found: {error}"))?;
+        let first = wish.words.first().map_or("", String::as_str);
         let mut words = wish.words.iter();
         let mut command = Command::new(program);
-        command.args(words.next());
-        let is_telling = wish
-            .words
-            .first()
-            .is_some_and(|word| TELLING.contains(&word.as_str()));
+        // `weave` may be left out.
+        let is_bare = first.is_empty()
+            || !first.starts_with('-') && !command_names().iter().any(|name| name == first);
+        match is_bare {
+            true => command.arg("weave"),
+            false => command.args(words.next()),
+        };
+        let is_telling = is_bare || TELLING.contains(&first);
         if is_telling {
             command.args(["--events", "-"]);
         }

@@ -26,7 +26,7 @@ pub use project_text::ProjectText;
 use std::process::ExitCode;
 use std::time::Duration;
 
-use crossbeam_channel::after;
+use crossbeam_channel::at;
 use crossbeam_channel::never;
 use crossbeam_channel::select;
 use crossbeam_channel::tick;
@@ -87,9 +87,10 @@ fn serve(connection: &Connection, client: ClientAbilities) -> bool {
     let mut server = Server::new(client, connection.sender.clone(), ask);
     let looks = tick(LOOK);
     loop {
-        let quiet = match server.is_settled() {
-            true => never(),
-            false => after(server.last_check.clamp(QUIET, MOST_QUIET)),
+        // From the last change: questions that come meanwhile do not put it off.
+        let quiet = match server.unchecked_since() {
+            None => never(),
+            Some(since) => at(since + server.last_check.clamp(QUIET, MOST_QUIET)),
         };
         let is_alive = select! {
             recv(connection.receiver) -> message => match message {

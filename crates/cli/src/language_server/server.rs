@@ -7,6 +7,7 @@ use std::path::Path;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
+use std::time::Instant;
 
 use crossbeam_channel::Sender;
 use lsp_server::ErrorCode;
@@ -22,6 +23,7 @@ use serde_json::Value;
 
 use handloom_core::language::parse;
 use handloom_core::project::Description;
+use handloom_core::project::description::FILE_NAME;
 use handloom_core::project::description::Part;
 use handloom_core::text::SourceId;
 use handloom_core::text::Span;
@@ -50,6 +52,8 @@ pub struct Server {
     pub(super) open: HashMap<PathBuf, Arc<str>>,
     /// Files that were changed since it was last told what is wrong with them.
     changed: HashSet<PathBuf>,
+    /// When the last of them was.
+    changed_at: Instant,
     /// What each project came to when it was last without a mistake.
     pub(super) outlooks: HashMap<PathBuf, Outlook>,
     /// Checks that are not over.
@@ -103,6 +107,7 @@ impl Server {
             ask,
             open: HashMap::new(),
             changed: HashSet::new(),
+            changed_at: Instant::now(),
             outlooks: HashMap::new(),
             under_way: 0,
             last_check: Duration::ZERO,
@@ -123,9 +128,10 @@ impl Server {
         self.ask.send(question).is_ok()
     }
 
-    /// Whether nothing waits to be checked, or is being.
-    pub fn is_settled(&self) -> bool {
-        self.changed.is_empty() || self.under_way > 0
+    /// When the last of what is to be checked next was changed; none while nothing waits, or something is being checked.
+    pub fn unchecked_since(&self) -> Option<Instant> {
+        let waits = !self.changed.is_empty() && self.under_way == 0;
+        waits.then_some(self.changed_at)
     }
 
     /// Checks the projects of what was changed.
@@ -139,10 +145,13 @@ impl Server {
 
     /// Looks whether a run has ended in the projects that something was told of.
     pub fn look_for_runs(&mut self) -> bool {
-        if self.under_way > 0 || self.open.is_empty() {
+        if self.under_way > 0 {
             return true;
         }
-        let files: Vec<PathBuf> = self.open.keys().cloned().collect();
+        // The editor's own folder counts also while no description is open in it.
+        let root = self.client.root.iter().map(|root| root.join(FILE_NAME));
+        let root = root.filter(|file| file.is_file());
+        let files: Vec<PathBuf> = self.open.keys().cloned().chain(root).collect();
         let mut projects: BTreeMap<PathBuf, ProjectText> = BTreeMap::new();
         for file in files {
             // One file of each project is enough.
@@ -161,6 +170,9 @@ impl Server {
 
     /// Takes in what the editor tells; whether it is still there.
     pub fn heed(&mut self, notification: Notification) -> bool {
+        if notification.method.starts_with("textDocument/") {
+            self.changed_at = Instant::now();
+        }
         self.take_in(notification);
         true
     }

@@ -1,58 +1,71 @@
 //! Real editors, without a window, with the plugins that ship and the program that was built.
 
 use std::process::Command;
+use std::process::Output;
 
 use crate::bed::Bed;
+use crate::language_server::ROOT;
+use crate::language_server::completion_bed;
+use crate::language_server::completions;
 
-/// What is done in Neovim: a file is opened, looked at, asked about, changed, laid out and built from.
-const NEOVIM: &str = r#"
-local lines = {}
-local function say(...) table.insert(lines, table.concat({...}, " ")) end
-local function wait(what, ready)
-  if not vim.wait(20000, ready, 10) then say("never:", what) end
-end
-vim.cmd("edit hand.loom")
-say("filetype", vim.bo.filetype, vim.bo.commentstring)
-wait("a mistake", function() return #vim.diagnostic.get(0) > 0 end)
-for _, one in ipairs(vim.diagnostic.get(0)) do
-  say("mistake", one.lnum, one.col, (one.message:gsub("\n.*", "")))
-end
-local function ask(method, line, column, extra)
-  vim.api.nvim_win_set_cursor(0, { line, column })
-  local params = vim.tbl_extend("force", vim.lsp.util.make_position_params(), extra or {})
-  for _, answer in pairs(vim.lsp.buf_request_sync(0, method, params, 20000)) do
-    return answer.result or answer.error
-  end
-end
-for _, place in ipairs(ask("textDocument/definition", 3, 18)) do
-  say("definition", place.range.start.line, place.range.start.character)
-end
-local offered = {}
-for _, one in ipairs(ask("textDocument/completion", 3, 19)) do table.insert(offered, one.label) end
-say("offered", unpack(offered))
-vim.lsp.util.apply_workspace_edit(ask("textDocument/rename", 1, 5, { newName = "light" }), "utf-16")
-say("renamed", vim.fn.getline(1), "/", vim.fn.getline(3))
-vim.fn.setline(3, "  recipe:   echo @{light} > out")
-wait("no mistake", function() return #vim.diagnostic.get(0) == 0 end)
-vim.lsp.buf.formatting_sync(nil, 20000)
-say("laid out", vim.fn.getline(4))
-vim.cmd("write")
-vim.cmd("Handloom out")
-wait("the file", function() return vim.fn.filereadable("out") == 1 end)
-say("built", vim.fn.readfile("out")[1])
-vim.fn.writefile(lines, "said")
-vim.cmd("qa!")
-"#;
+const PLUGINS: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../editors");
+
+const LOOM: &str = "let lamp = red
+target out
+  recipe: echo @{lamp} @{lmap} > out
+target lamp.o
+  needs src/lamp.c
+  recipe: gcc -Wall -c @{needs} -o @{target}
+task show file
+  about: Shows a file
+  recipe: wc -l < @{file} > shown; cat @{file}
+task slow
+  recipe: echo > begun; sleep 100
+";
+
+const SOURCE: &str = "int lamp(int reach)\n{\n  int lost;\n  return reach;\n}\n";
+
+fn bed() -> Bed {
+    let bed = Bed::new(LOOM);
+    bed.write("src/lamp.c", SOURCE);
+    bed
+}
+
+/// The recorded places of completion in a project of their own.
+fn places() -> Bed {
+    let bed = completion_bed();
+    bed.write("hand.loom", ROOT);
+    let places = serde_json::to_string(&completions()).unwrap();
+    bed.write("places.json", &places);
+    bed
+}
+
+/// Whether the editor is there; where all are required one that is not is a failure later on.
+fn has(program: &str) -> bool {
+    let is_there = Command::new(program).arg("--version").output().is_ok();
+    is_there || std::env::var_os("HANDLOOM_EDITORS").is_some()
+}
+
+/// What the editor said line by line.
+#[track_caller]
+fn said(bed: &Bed, output: &Output) -> Vec<String> {
+    let err = String::from_utf8_lossy(&output.stderr);
+    let out = String::from_utf8_lossy(&output.stdout);
+    assert!(
+        output.status.success() && bed.exists("said"),
+        "{err}\n{out}"
+    );
+    bed.read("said").lines().map(str::to_owned).collect()
+}
 
 #[test]
 fn neovim_sees_mistakes_and_builds() {
-    let is_there = Command::new("nvim").arg("--version").output().is_ok();
-    if !is_there && std::env::var_os("HANDLOOM_EDITORS").is_none() {
+    if !has("nvim") {
         return;
     }
-    let bed = Bed::new("let lamp = red\ntarget out\n  recipe: echo @{lamp} @{lmap} > out\n");
-    bed.write("drive.lua", NEOVIM);
-    let plugins = concat!(env!("CARGO_MANIFEST_DIR"), "/../../editors");
+    let bed = bed();
+    let places = places();
+    let drive = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/editors/neovim.lua");
     let output = Command::new("nvim")
         .current_dir(bed.root())
         .env("HOME", bed.path("../home"))
@@ -60,7 +73,7 @@ fn neovim_sees_mistakes_and_builds() {
         .args(["--headless", "-u", "NONE", "-i", "NONE", "-n"])
         .args([
             "--cmd",
-            &format!("set runtimepath^={plugins}/nvim,{plugins}/vim"),
+            &format!("set runtimepath^={PLUGINS}/nvim,{PLUGINS}/vim"),
         ])
         .args([
             "--cmd",
@@ -71,27 +84,99 @@ fn neovim_sees_mistakes_and_builds() {
         ])
         .args([
             "--cmd",
-            "filetype plugin on",
+            "filetype plugin indent on",
             "--cmd",
             "runtime plugin/handloom.lua",
         ])
-        .args(["-c", "luafile drive.lua"])
+        .args(["-c", &format!("luafile {drive}")])
+        .env("HANDLOOM_PLACES", places.root())
         .output()
         .unwrap();
-    let said = String::from_utf8_lossy(&output.stderr);
-    assert!(output.status.success() && bed.exists("said"), "{said}");
-    let lines = bed.read("said");
     assert_eq!(
-        lines.lines().collect::<Vec<_>>(),
+        said(&bed, &output),
         [
             "filetype handloom # %s",
-            "mistake 2 23 there is no variable `lmap` here",
+            "mistake 2 23 unknown-variable there is no variable `lmap` here",
             "definition 0 4",
+            "references 2",
             "offered lamp",
-            "renamed let light = red /   recipe: echo @{light} @{lmap} > out",
+            "fix write `lamp`",
+            "fixed   recipe: echo @{lamp} @{lamp} > out",
+            "renamed let light = red /   recipe: echo @{light} @{light} > out",
+            "told variable `light`, used once",
             "laid out   recipe: echo @{light} > out",
+            "lenses weave,why,weave,why,run …,run",
+            "typed |target x|  needs a|  recipe:|    echo a|    echo b",
             "built red",
-        ],
-        "{said}"
+            "choices run show  Shows a file,run show src/lamp.c  Shows a file,run slow,weave out,why out,watch out,\
+             weave lamp.o,why lamp.o,watch lamp.o",
+            "shown 5",
+            "said of the source 2 6 -Wunused-variable unused variable ‘lost’",
+            "listed 1",
+            "stopped handloom run slow: 1 stopped",
+            &format!("places {}", completions().len()),
+        ]
+    );
+}
+
+/// Emacs finds its client in a package of Debian's where it does not have one.
+fn client_of_emacs() -> Vec<String> {
+    let packages = std::fs::read_dir("/usr/share/emacs/site-lisp/elpa");
+    let packages = packages.into_iter().flatten().flatten();
+    let folders = packages.map(|entry| entry.path().to_str().unwrap().to_owned());
+    folders
+        .flat_map(|folder| ["-L".to_owned(), folder])
+        .collect()
+}
+
+fn has_client() -> bool {
+    let mut emacs = Command::new("emacs");
+    emacs.args(["--batch", "-Q"]).args(client_of_emacs());
+    let loaded = emacs.args(["--eval", "(require 'eglot)"]).output();
+    loaded.is_ok_and(|output| output.status.success())
+}
+
+#[test]
+fn emacs_sees_mistakes_and_builds() {
+    if !has("emacs") || !has_client() && std::env::var_os("HANDLOOM_EDITORS").is_none() {
+        return;
+    }
+    let bed = bed();
+    let places = places();
+    let drive = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/editors/emacs.el");
+    let output = Command::new("emacs")
+        .current_dir(bed.root())
+        .env("HOME", bed.path("../home"))
+        .env_remove("XDG_CONFIG_HOME")
+        .env("HANDLOOM_PROGRAM", env!("CARGO_BIN_EXE_handloom"))
+        .env("HANDLOOM_PLACES", places.root())
+        .args(["--batch", "-Q", "-L", &format!("{PLUGINS}/emacs")])
+        .args(client_of_emacs())
+        .args(["-l", drive])
+        .output()
+        .unwrap();
+    assert_eq!(
+        said(&bed, &output),
+        [
+            "mode handloom-mode # ",
+            "mistake 3 handloom [unknown-variable]: there is no variable `lmap` here",
+            "definition 1 4",
+            "references 2",
+            "offered (lamp)",
+            "fix write `lamp`",
+            "fixed   recipe: echo @{lamp} @{lamp} > out",
+            "renamed let light = red /   recipe: echo @{light} @{light} > out",
+            "told variable `light`, used once",
+            "laid out   recipe: echo @{light} > out",
+            "typed target x|  needs a|  recipe:|    echo a|    echo b",
+            "colour font-lock-keyword-face",
+            "built red",
+            "choices run show  Shows a file,run show src/lamp.c  Shows a file,run slow,weave out,why out,watch out,\
+             weave lamp.o,why lamp.o,watch lamp.o",
+            "shown 5",
+            "to jump to src/lamp.c 3",
+            "stopped yes",
+            &format!("places {}", completions().len()),
+        ]
     );
 }

@@ -58,7 +58,7 @@ fn what_is_wrong_is_told_as_one_types() {
     editor.end();
 }
 
-const ROOT: &str = "let lamp = red
+pub const ROOT: &str = "let lamp = red
 let lamp += blue
 include part
 target out/<n>.txt
@@ -76,6 +76,36 @@ task inner
   needs made
   recipe: true
 ";
+
+/// The recorded places: what stands in front of the cursor and behind it, and what is offered.
+pub fn completions() -> Vec<(String, String, String)> {
+    let text = include_str!("../editors/completions.txt");
+    let cases = text.lines().filter(|line| !line.starts_with('#'));
+    let cases = cases.map(|line| {
+        let (typed, offered) = line.split_once(" =>").unwrap();
+        let typed = format!("supply gpu = 1\n{}", typed.replace("\\n", "\n"));
+        let (before, rest) = typed.split_once('|').unwrap();
+        (
+            before.to_owned(),
+            rest.to_owned(),
+            offered.trim_start().to_owned(),
+        )
+    });
+    cases.collect()
+}
+
+/// A project that has what they complete.
+pub fn completion_bed() -> Bed {
+    let bed = with_parts();
+    bed.write("src/lamp.c", "");
+    bed.write("src/bulb.c", "");
+    bed.write("lights.csv", "light,kind of,height m\ntarn,buoy,3\n");
+    bed.write(
+        "params.toml",
+        "rate = 1\n[model]\nrate = 3\nrange = 2\n[[model.lamp]]\na = 1\n",
+    );
+    bed
+}
 
 fn with_parts() -> Bed {
     let bed = Bed::new(ROOT);
@@ -225,113 +255,27 @@ fn parts_are_seen_as_they_are_open() {
     editor.end();
 }
 
-/// What is offered at a place, which `|` marks.
+/// As it is recorded; the editors are asked for the same.
 #[test]
 fn what_may_stand_there_is_offered() {
-    let bed = with_parts();
-    bed.write("src/lamp.c", "");
-    bed.write("src/bulb.c", "");
-    bed.write("lights.csv", "light,kind of,height m\ntarn,buoy,3\n");
-    bed.write(
-        "params.toml",
-        "rate = 1\n[model]\nrate = 3\nrange = 2\n[[model.lamp]]\na = 1\n",
-    );
+    let bed = completion_bed();
     let mut editor = Editor::begin(&bed);
     editor.open("hand.loom", ROOT);
     assert_eq!(editor.wrong_in("hand.loom"), []);
-    let columns = ["light", "kind_of", "height_m"];
-    for (typed, offered) in [
-        ("ta|", &["target", "task"][..]),
-        ("inc|", &["include"]),
-        ("target x\n  ne|", &["needs"]),
-        (
-            "target x\n  re|",
-            &["retry", "remember", "resumes", "ready", "recipe"],
-        ),
-        ("target x\n  needs src/|", &["src/bulb.c", "src/lamp.c"]),
-        ("target x\n  needs src/l|", &["src/lamp.c"]),
-        ("target x\n  needs\n    src/l|", &["src/lamp.c"]),
-        ("target x\n  needs ou|", &["out/"]),
-        ("target x\n  needs out/|", &["out/1.txt", "out/2.txt"]),
-        ("target x\n  needs part/m|", &["part/made"]),
-        ("task t\n  after ch|", &["check"]),
-        ("task t\n  after part/i|", &["part/inner"]),
-        ("default out/1|", &["out/1.txt"]),
-        ("target x\n  recipe: echo @{la|", &["lamp"]),
-        ("target x\n  recipe: echo @{raw la|", &["lamp"]),
-        ("target x\n  recipe:\n    echo @{tar|", &["target"]),
-        ("target x/<hole>\n  recipe: echo @{ho|", &["hole"]),
-        ("target x\n  recipe: echo @{lamp.st|", &["stem"]),
-        ("let y = fi|", &["files"]),
-        ("let y = @{la|", &["lamp"]),
-        ("target x\n  recipe: ne|", &[]),
-        ("target x\n  recipe:\n    ne|", &[]),
-        ("target x\n  about: ta|", &[]),
-        ("include pa|", &["part/"]),
-        ("let y = value pa|", &["params.toml", "part/"]),
-        ("let y = value params.toml |", &["model", "rate"]),
-        ("let y = value params.toml mod|", &["model"]),
-        (
-            "let y = value params.toml model.ra|",
-            &["model.range", "model.rate"],
-        ),
-        ("let y = value params.toml model.lamp.|", &["model.lamp.1"]),
-        (
-            "let y = value params.toml model.lamp.1.|",
-            &["model.lamp.1.a"],
-        ),
-        ("let y = value none.toml |", &[]),
-        ("let y = table lights.csv |", &["take"]),
-        ("let y = table lights.csv take |", &columns),
-        ("let y = table lights.csv take light |", &["where"]),
-        ("let y = table lights.csv take light where k|", &["kind_of"]),
-        (
-            "let y = table lights.csv take light where kind_of i|",
-            &["is", "is not"],
-        ),
-        (
-            "let y = table lights.csv take light where kind_of is |",
-            &[],
-        ),
-        (
-            "let y = table lights.csv take light where kind_of is buoy |",
-            &["and", "or"],
-        ),
-        ("target x\n  each l| in table lights.csv", &["light"]),
-        ("target x\n  each light |", &["in"]),
-        ("target x\n  each light in ta|", &["table"]),
-        ("target x\n  each light in table li|", &["lights.csv"]),
-        ("target x\n  each light in table lights.csv |", &["where"]),
-        (
-            "target x\n  each light in table lights.csv where height_m a|",
-            &["above"],
-        ),
-        ("target x\n  takes |", &["cores=", "gpu=", "memory="]),
-        ("target x\n  learn w|", &["watched"]),
-        ("target x\n  learn watched |", &["everywhere"]),
-        ("target x\n  store |", &["always", "never"]),
-        ("target x\n  sealed |", &["strictly"]),
-        ("target x\n  needs e|", &["each"]),
-        ("setting out|", &["output"]),
-        ("setting output = |", &["grouped", "live", "failures"]),
-        ("setting grace = |", &[]),
-        ("setting place.attic.sched|", &[]),
-        ("let y |", &["=", "+=", "one of"]),
-        ("env file in|", &["in.txt"]),
-        ("recipes |", &["with"]),
-    ] {
-        let (text, rest) = typed.split_once('|').unwrap();
-        let whole = format!("{ROOT}supply gpu = 1\n{text}{rest}\n");
-        editor.open("hand.loom", &whole);
-        let before = format!("{ROOT}supply gpu = 1\n{text}");
+    let mut count = 0;
+    for (before, rest, offered) in completions() {
+        editor.open("hand.loom", &format!("{ROOT}{before}{rest}\n"));
+        let before = format!("{ROOT}{before}");
         let line = before.matches('\n').count();
         let column = before.rsplit('\n').next().unwrap().encode_utf16().count();
         assert_eq!(
-            editor.offered("hand.loom", line, column),
+            editor.offered("hand.loom", line, column).join(", "),
             offered,
-            "{typed}"
+            "{before}"
         );
+        count += 1;
     }
+    assert!(count > 40, "{count}");
     editor.end();
 }
 

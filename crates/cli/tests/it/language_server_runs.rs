@@ -364,6 +364,22 @@ fn a_missing_source_is_told() {
     editor.end();
 }
 
+/// However often an editor asks, what is wrong is told.
+#[test]
+fn questions_put_no_check_off() {
+    let bed = bed();
+    let mut editor = Editor::begin(&bed);
+    editor.open("hand.loom", "targte out\n");
+    let asked = std::time::Instant::now();
+    while !editor.wrong.contains_key("hand.loom") {
+        editor.ask_at("definition", "hand.loom", 0, 2);
+        assert!(asked.elapsed().as_secs() < 20, "nothing is told");
+        std::thread::sleep(std::time::Duration::from_millis(10));
+    }
+    assert_eq!(editor.wrong["hand.loom"].len(), 1);
+    editor.end();
+}
+
 /// What takes longer can be given up.
 #[test]
 fn a_question_is_taken_back() {

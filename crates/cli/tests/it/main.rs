@@ -18,6 +18,7 @@ mod jobs;
 mod killed;
 mod language;
 mod language_server;
+mod language_server_fuzz;
 mod language_server_runs;
 mod links;
 mod logs;
