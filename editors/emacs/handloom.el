@@ -68,12 +68,25 @@
             (setq done t))))
       found)))
 
+(defun handloom--in-text (at)
+  "Whether AT is in text that is not ours: a script, or what it is about."
+  (save-excursion
+    (goto-char at)
+    (or (handloom--script-around)
+        (progn
+          (beginning-of-line)
+          (and (looking-at (concat "[ \t]+" (regexp-opt handloom--scripts)
+                                   "\\_>[^:\n]*:"))
+               (>= at (match-end 0)))))))
+
 (defun handloom--match (regexp)
   "A matcher for REGEXP outside of scripts."
   (lambda (limit)
     (let (found)
       (while (and (not found) (re-search-forward regexp limit t))
-        (setq found (not (save-match-data (handloom--script-around)))))
+        (setq found
+              (not (save-match-data
+                     (handloom--in-text (match-beginning 0))))))
       found)))
 
 (defconst handloom--font-lock

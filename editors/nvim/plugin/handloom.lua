@@ -14,6 +14,10 @@ if vim.g.loaded_handloom then
 end
 vim.g.loaded_handloom = true
 
+-- What stands behind a line is no part of it.
+vim.cmd("highlight default link LspCodeLens Comment")
+vim.cmd("highlight default link LspCodeLensSeparator Comment")
+
 local function program()
   return vim.g.handloom_program or "handloom"
 end

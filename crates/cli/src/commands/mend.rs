@@ -19,6 +19,7 @@ use crate::commands::clean::is_attended;
 use crate::failure::CommandError;
 use crate::failure::DESCRIPTION;
 use crate::failure::RECIPE;
+use crate::language_server::CheckDepth;
 use crate::language_server::ProjectText;
 use crate::project;
 use crate::ui::Ui;
@@ -43,7 +44,7 @@ pub fn run(common: &Common, arguments: &TidyArguments, ui: Ui) -> Result<ExitCod
                 std::io::Error::other("its folder is not there"),
             )
         })?;
-        let (sources, wrong, _) = opened.check(false);
+        let (sources, wrong, _) = opened.check(CheckDepth::Mistakes);
         let replacements = replacements(&wrong);
         if replacements.is_empty() || round == ROUNDS {
             break (sources, wrong);

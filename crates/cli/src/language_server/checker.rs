@@ -18,6 +18,7 @@ use lsp_types::Uri;
 use crate::language_server::answers;
 use crate::language_server::outlook::Outlook;
 use crate::language_server::outlook::with_target;
+use crate::language_server::project_text::CheckDepth;
 use crate::language_server::project_text::ProjectText;
 use crate::language_server::results::LastResults;
 
@@ -83,7 +84,7 @@ pub fn serve(asked: &Receiver<CheckQuestion>, tell: &Sender<Told>) {
                 }
             }
             CheckQuestion::Mends(id, project, asked) => {
-                let (sources, wrong, _) = project.check(false);
+                let (sources, wrong, _) = project.check(CheckDepth::Mistakes);
                 let uri = asked.text_document.uri;
                 answered(
                     id,
@@ -91,7 +92,8 @@ pub fn serve(asked: &Receiver<CheckQuestion>, tell: &Sender<Told>) {
                 )
             }
             CheckQuestion::Target(id, project, asked) => {
-                let (_, _, outlook) = project.check(true);
+                let depth = CheckDepth::Target(&asked.header);
+                let (_, _, outlook) = project.check(depth);
                 let outlook = outlook.unwrap_or_default();
                 let text = with_target(&asked.before, outlook.targets.get(&asked.header));
                 answered(id, answers::markdown(text, asked.range))
@@ -105,7 +107,7 @@ pub fn serve(asked: &Receiver<CheckQuestion>, tell: &Sender<Told>) {
 
 fn check(project: ProjectText, results: &LastResults) -> Told {
     let began = Instant::now();
-    let (sources, wrong, outlook) = project.check(true);
+    let (sources, wrong, outlook) = project.check(CheckDepth::All);
     let mut found = answers::diagnostics(&project, &sources, &wrong);
     results.add_to(&project, outlook.as_ref(), &mut found);
     Told::Checked(Box::new(Checked {

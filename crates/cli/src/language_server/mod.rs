@@ -21,6 +21,7 @@ mod results;
 mod server;
 mod tokens;
 
+pub use project_text::CheckDepth;
 pub use project_text::ProjectText;
 
 use std::process::ExitCode;

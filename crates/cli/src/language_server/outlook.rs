@@ -71,12 +71,20 @@ pub fn header_of(sources: &Sources, folder: &str, target: &TargetSyntax) -> Stri
 }
 
 impl Outlook {
-    /// Works it out from a project without mistakes, with nothing asked and nothing written.
+    /// Works it out from a project without mistakes, with nothing asked and nothing written; of one target alone, by its header,
+    /// where only that is asked for.
     pub fn of<'d>(
         project: &Project<'d>,
         vars: &Vars<'d>,
         environment: &RecordingEnvironment<'_>,
+        only: Option<&str>,
     ) -> Self {
+        if only.is_some() {
+            return Self {
+                targets: targets(project, vars, environment, only),
+                ..Self::default()
+            };
+        }
         let outputs = project.sorted_outputs.iter();
         let outputs = outputs.map(|&path| project.paths.get(path).to_owned());
         let tasks = project.tasks.iter().filter(|task| !task.is_called);
@@ -84,7 +92,7 @@ impl Outlook {
         Self {
             names: tasks.chain(outputs).collect(),
             values: values(vars),
-            targets: targets(project, vars, environment),
+            targets: targets(project, vars, environment, None),
         }
     }
 }
@@ -142,17 +150,32 @@ fn targets<'d>(
     project: &Project<'d>,
     vars: &Vars<'d>,
     environment: &RecordingEnvironment<'_>,
+    only: Option<&str>,
 ) -> HashMap<String, TargetOutlook> {
     let sources = &vars.description.sources;
+    let header = |decl: u32| {
+        let decl = &project.decls[decl as usize];
+        let folder = &vars.description.parts[decl.part.index()].folder;
+        header_of(sources, folder, decl.syntax)
+    };
+    let mut wanted: HashMap<u32, bool> = HashMap::new();
     let mut of_decls: BTreeMap<u32, TargetOutlook> = BTreeMap::new();
     let mut names: BTreeMap<u32, Vec<&str>> = BTreeMap::new();
     let steps = (0..project.steps.len()).map(StepId::from_index);
-    for step in steps.clone() {
+    let steps: Vec<StepId> = steps
+        .filter(|&step| {
+            let decl = project.step(step).decl;
+            *wanted
+                .entry(decl)
+                .or_insert_with(|| only.is_none_or(|only| header(decl) == only))
+        })
+        .collect();
+    for &step in &steps {
         let decl = project.step(step).decl;
         of_decls.entry(decl).or_default().steps += 1;
         names.entry(decl).or_default().push(project.step_name(step));
     }
-    let nodes: Vec<NodeId> = steps.map(NodeId::step).collect();
+    let nodes: Vec<NodeId> = steps.into_iter().map(NodeId::step).collect();
     if let Ok(order) = graph::order(project, &nodes) {
         let asked = AskedNodes::default();
         let predictions = project_cache::dry_run(
@@ -172,7 +195,10 @@ fn targets<'d>(
             let Node::Step(step) = prediction.node.node(project) else {
                 continue;
             };
-            let target = of_decls.entry(project.step(step).decl).or_default();
+            // What is only waited for is not told of.
+            let Some(target) = of_decls.get_mut(&project.step(step).decl) else {
+                continue;
+            };
             let (number, would) = match prediction.decision {
                 Decision::Run => (0, "would run"),
                 Decision::Maybe => (1, "may run"),
@@ -187,10 +213,8 @@ fn targets<'d>(
         }
     }
     let found = of_decls.into_iter().filter_map(|(number, mut target)| {
-        let decl = &project.decls[number as usize];
         target.goals = goals(project, names.get(&number)?);
-        let folder = &vars.description.parts[decl.part.index()].folder;
-        Some((header_of(sources, folder, decl.syntax), target))
+        Some((header(number), target))
     });
     found.collect()
 }

@@ -38,6 +38,17 @@ pub struct ProjectText {
     disk: OverlayDisk,
 }
 
+/// How far a project is worked out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CheckDepth<'h> {
+    /// What is wrong.
+    Mistakes,
+    /// Also what a target would do, by its header.
+    Target(&'h str),
+    /// Also what all of it comes to.
+    All,
+}
+
 impl ProjectText {
     /// The project around a file; that file's folder alone when there is none, or its owner is not trusted.
     pub fn around(file: &Path, open: &HashMap<PathBuf, Arc<str>>) -> Option<Self> {
@@ -82,7 +93,7 @@ impl ProjectText {
 
     /// All that is wrong, worked out as a run would, with nothing asked and nothing written; and what it comes to, when that can be
     /// told.
-    pub fn check(&self, with_outlook: bool) -> (Sources, Vec<Diagnostic>, Option<Outlook>) {
+    pub fn check(&self, depth: CheckDepth<'_>) -> (Sources, Vec<Diagnostic>, Option<Outlook>) {
         let clock = SystemClock::default();
         let (mut description, mut wrong) = self.description();
         let storage = Box::new(RealStorage::new(&self.root.join(".handloom")));
@@ -114,8 +125,12 @@ impl ProjectText {
             }
             wrong.extend(vars.take_diagnostics());
             wrong.extend(graph::find_cycle(&project));
-            if with_outlook && !wrong.iter().any(Diagnostic::is_error) {
-                outlook = Some(Outlook::of(&project, &vars, &environment));
+            let only = match depth {
+                CheckDepth::Target(header) => Some(header),
+                _ => None,
+            };
+            if depth != CheckDepth::Mistakes && !wrong.iter().any(Diagnostic::is_error) {
+                outlook = Some(Outlook::of(&project, &vars, &environment, only));
                 wrong.extend(vars.take_diagnostics());
             }
         }
