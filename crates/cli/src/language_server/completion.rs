@@ -5,6 +5,9 @@ use std::collections::BTreeMap;
 use lsp_types::CompletionItem;
 use lsp_types::CompletionItemKind;
 use lsp_types::CompletionTextEdit;
+use lsp_types::Documentation;
+use lsp_types::MarkupContent;
+use lsp_types::MarkupKind;
 use lsp_types::TextEdit;
 
 use handloom_core::language::CLAUSES;
@@ -15,6 +18,7 @@ use handloom_core::text::Span;
 use handloom_core::world::Disk;
 use handloom_core::world::FileKind;
 
+use crate::language_server::card;
 use crate::language_server::names::NameIndex;
 use crate::language_server::outlook::Outlook;
 use crate::language_server::positions::range;
@@ -61,7 +65,7 @@ pub fn offered(asked: &CompletionQuestion<'_>) -> Vec<CompletionItem> {
     let typed = &line[typed_from..];
     let before = line[..typed_from].trim_start();
     let is_indented = line.starts_with([' ', '\t']);
-    if asked.is_raw(start) {
+    if is_raw(asked.text, start, asked.at) {
         return Vec::new();
     }
     if before.is_empty() {
@@ -70,6 +74,15 @@ pub fn offered(asked: &CompletionQuestion<'_>) -> Vec<CompletionItem> {
             false => (TOP, CompletionItemKind::KEYWORD),
         };
         let mut offered = asked.words(keywords, typed, kind);
+        for one in &mut offered {
+            let forms = card::forms(&one.label, is_indented);
+            one.documentation = forms.map(|value| {
+                Documentation::MarkupContent(MarkupContent {
+                    kind: MarkupKind::Markdown,
+                    value,
+                })
+            });
+        }
         if is_indented && asked.is_below_naming(start) {
             // Words below a clause may go on with it.
             offered.extend(asked.names(typed));
@@ -194,43 +207,11 @@ impl CompletionQuestion<'_> {
         self.items(typed, found.map(|(name, kind)| (name.as_str(), *kind)))
     }
 
-    /// The lines above, from the nearest, with how far each is indented; blank ones left out.
-    fn above(&self, start: usize) -> impl Iterator<Item = (usize, &str)> {
-        let lines = self.text[..start].lines().rev();
-        lines
-            .filter(|line| !line.trim().is_empty())
-            .map(|line| (line.len() - line.trim_start().len(), line.trim()))
-    }
-
-    /// Whether a line lies in the raw text of a recipe.
-    fn is_raw(&self, start: usize) -> bool {
-        let line = self.text[start..].split('\n').next().unwrap_or_default();
-        let mut least = match line.trim().is_empty() {
-            // An empty line goes on as deep as the cursor is.
-            true => self.at - start,
-            false => line.len() - line.trim_start().len(),
-        };
-        for (indent, above) in self.above(start) {
-            if indent >= least {
-                continue;
-            }
-            least = indent;
-            let first = above.split([' ', ':']).next().unwrap_or_default();
-            if RAW.contains(&first) && above.ends_with(':') {
-                return true;
-            }
-            if indent == 0 {
-                return false;
-            }
-        }
-        false
-    }
-
     /// Whether the line above that is indented less begins with a clause that names files.
     fn is_below_naming(&self, start: usize) -> bool {
         let line = self.text[start..].split('\n').next().unwrap_or_default();
         let own = line.len() - line.trim_start().len();
-        let mut above = self.above(start);
+        let mut above = above(self.text, start);
         above
             .find(|(indent, _)| *indent < own)
             .is_some_and(|(indent, line)| {
@@ -238,4 +219,35 @@ impl CompletionQuestion<'_> {
                 indent > 0 && NAMING.contains(&first)
             })
     }
+}
+
+/// The lines above a byte, from the nearest, with how far each is indented; blank ones left out.
+fn above(text: &str, start: usize) -> impl Iterator<Item = (usize, &str)> {
+    let lines = text[..start].lines().rev();
+    lines
+        .filter(|line| !line.trim().is_empty())
+        .map(|line| (line.len() - line.trim_start().len(), line.trim()))
+}
+
+/// Whether the line that begins at a byte lies in the raw text of a recipe; an empty one as far in as the cursor is.
+pub fn is_raw(text: &str, start: usize, at: usize) -> bool {
+    let line = text[start..].split('\n').next().unwrap_or_default();
+    let mut least = match line.trim().is_empty() {
+        true => at - start,
+        false => line.len() - line.trim_start().len(),
+    };
+    for (indent, above) in above(text, start) {
+        if indent >= least {
+            continue;
+        }
+        least = indent;
+        let first = above.split([' ', ':']).next().unwrap_or_default();
+        if RAW.contains(&first) && above.ends_with(':') {
+            return true;
+        }
+        if indent == 0 {
+            return false;
+        }
+    }
+    false
 }

@@ -14,6 +14,8 @@ use handloom_core::project::pattern::is_pattern;
 use handloom_core::text::Span;
 
 use crate::language_server::answers::range_of;
+use crate::language_server::card;
+use crate::language_server::completion::is_raw;
 use crate::language_server::names::NameIndex;
 use crate::language_server::names::Named;
 use crate::language_server::outlook::Outlook;
@@ -44,7 +46,33 @@ pub fn at(
     if index.at(at).is_some() {
         return name(opened, index, at, outlook);
     }
-    path(opened, index, at, outlook)
+    path(opened, index, at, outlook).or_else(|| keyword(opened, at))
+}
+
+/// What the keyword that a line begins with is for; in a script's own text there is none.
+fn keyword(opened: &Opened<'_>, at: Span) -> Option<Said> {
+    let text = opened.text();
+    let start = text[..at.start as usize]
+        .rfind('\n')
+        .map_or(0, |end| end + 1);
+    let line = text[start..].lines().next().unwrap_or_default();
+    let indent = line.len() - line.trim_start().len();
+    let word = line[indent..].split(|character: char| !character.is_alphabetic());
+    let word = word.into_iter().next().unwrap_or_default();
+    let (from, to) = (start + indent, start + indent + word.len());
+    let is_on_it = (from..=to).contains(&(at.start as usize));
+    let is_raw = || is_raw(text, start, to);
+    if !is_on_it || indent > 0 && is_raw() {
+        return None;
+    }
+    Some(Said {
+        text: card::forms(word, indent > 0)?,
+        range: range_of(
+            &opened.description.sources,
+            opened.span(from).to(opened.span(to)),
+        ),
+        target: None,
+    })
 }
 
 /// What is told of the name at a place: what it comes to, and the lines that give it.

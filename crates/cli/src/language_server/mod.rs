@@ -3,6 +3,7 @@
 
 mod answers;
 mod capabilities;
+mod card;
 mod checker;
 mod completion;
 mod completion_words;

@@ -10,6 +10,7 @@ use lsp_server::Response;
 use lsp_types::CodeActionParams;
 use lsp_types::DocumentSymbolResponse;
 use lsp_types::ExecuteCommandParams;
+use lsp_types::Range;
 use lsp_types::ReferenceParams;
 use lsp_types::RenameParams;
 use lsp_types::SemanticTokens;
@@ -117,9 +118,18 @@ impl Server {
             "textDocument/codeLens" => self.of_file(&params, |opened| {
                 hints::lenses(opened, self.outlooks.get(&opened.project.root))
             }),
-            "textDocument/inlayHint" => self.of_file(&params, |opened| {
-                hints::values(opened, self.outlooks.get(&opened.project.root))
-            }),
+            "textDocument/inlayHint" => {
+                let range = params.get("range").cloned().and_then(read::<Range>);
+                self.of_file(&params, |opened| {
+                    let mut hints = hints::values(opened, self.outlooks.get(&opened.project.root));
+                    hints.retain(|hint| {
+                        range.is_none_or(|range| {
+                            range.start <= hint.position && hint.position <= range.end
+                        })
+                    });
+                    hints
+                })
+            }
             "workspace/symbol" => self.symbols(params),
             "workspace/executeCommand" => self.execute(params),
             _ => {

@@ -62,6 +62,16 @@ fn values_steps_and_reasons_are_told_where_they_stand() {
     );
     let said = hover(&mut editor, 2, 5);
     assert!(said.contains("It has 2 words: `red red`."), "{said}");
+    let said = hover(&mut editor, 8, 3);
+    assert!(
+        said.contains("`needs each PATTERN`") && said.contains(": prerequisites"),
+        "{said}"
+    );
+    assert_eq!(
+        hover(&mut editor, 14, 22),
+        "",
+        "in a recipe nothing is a keyword"
+    );
     let said = hover(&mut editor, 1, 18);
     assert!(
         said.contains("`src/*.c` matches 2 files now") && said.contains("src/a.c\nsrc/b.c"),
