@@ -22,6 +22,9 @@ use crate::language_server::project_text::CheckDepth;
 use crate::language_server::project_text::ProjectText;
 use crate::language_server::results::LastResults;
 
+/// While a run goes on, one part in so many of the time is taken to check.
+const SHARE: u32 = 20;
+
 /// What is asked.
 pub enum CheckQuestion {
     /// What is wrong with a project.
@@ -68,18 +71,19 @@ pub struct Checked {
 
 /// Answers until nobody asks any more.
 pub fn serve(asked: &Receiver<CheckQuestion>, tell: &Sender<Told>) {
-    let mut results: HashMap<PathBuf, LastResults> = HashMap::new();
+    let mut known: HashMap<PathBuf, Known> = HashMap::new();
     for question in asked {
         let told = match question {
             CheckQuestion::Check(project) => {
-                let results = results.entry(project.root.clone()).or_default();
-                results.refresh(&project.root);
-                check(project, results)
+                let known = known.entry(project.root.clone()).or_default();
+                known.results.refresh(&project.root);
+                known.check(project)
             }
             CheckQuestion::Look(project) => {
-                let results = results.entry(project.root.clone()).or_default();
-                match results.refresh(&project.root) {
-                    true => check(project, results),
+                let known = known.entry(project.root.clone()).or_default();
+                known.is_new |= known.results.refresh(&project.root);
+                match known.is_worth_it() {
+                    true => known.check(project),
                     false => Told::Unchanged,
                 }
             }
@@ -105,17 +109,40 @@ pub fn serve(asked: &Receiver<CheckQuestion>, tell: &Sender<Told>) {
     }
 }
 
-fn check(project: ProjectText, results: &LastResults) -> Told {
-    let began = Instant::now();
-    let (sources, wrong, outlook) = project.check(CheckDepth::All);
-    let mut found = answers::diagnostics(&project, &sources, &wrong);
-    results.add_to(&project, outlook.as_ref(), &mut found);
-    Told::Checked(Box::new(Checked {
-        found,
-        root: project.root,
-        outlook,
-        took: began.elapsed(),
-    }))
+/// What is known of a project.
+#[derive(Default)]
+struct Known {
+    results: LastResults,
+    /// Whether they are not told yet.
+    is_new: bool,
+    /// When it was checked last, and how long that took.
+    checked: Option<(Instant, Duration)>,
+}
+
+impl Known {
+    /// Whether what is new of runs is to be told now: while a run goes on, checks take no more than a small part of the time.
+    fn is_worth_it(&self) -> bool {
+        let rested = self
+            .checked
+            .is_none_or(|(at, took)| at.elapsed() > took * SHARE);
+        self.is_new && (self.results.is_over || rested)
+    }
+
+    fn check(&mut self, project: ProjectText) -> Told {
+        let began = Instant::now();
+        let (sources, wrong, outlook) = project.check(CheckDepth::All);
+        let mut found = answers::diagnostics(&project, &sources, &wrong);
+        self.results.add_to(&project, outlook.as_ref(), &mut found);
+        let took = began.elapsed();
+        self.checked = Some((Instant::now(), took));
+        self.is_new = false;
+        Told::Checked(Box::new(Checked {
+            found,
+            root: project.root,
+            outlook,
+            took,
+        }))
+    }
 }
 
 fn answered(id: RequestId, answer: impl serde::Serialize) -> Told {

@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 use std::collections::HashMap;
+use std::collections::HashSet;
 use std::path::Path;
 use std::path::PathBuf;
 
@@ -44,7 +45,7 @@ const MOST_LOGS: usize = 2000;
 const MOST_FINDINGS: usize = 200;
 
 /// How a step or task went when it ran last.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 struct StepResult {
     run: u64,
     /// How its recipe ended, when it failed.
@@ -57,19 +58,27 @@ struct StepResult {
     findings: Vec<Finding>,
 }
 
+/// What is to be told of steps, by their names: of those that failed or of which something was said.
+type Open = BTreeMap<String, StepResult>;
+
 /// How all steps of a project went when they ran last.
 #[derive(Debug, Default)]
 pub struct LastResults {
     /// The last record, by its number and size.
     seen: Option<(u64, u64)>,
-    steps: BTreeMap<String, StepResult>,
+    /// The run that `before` is of the runs before.
+    last: u64,
+    before: Open,
+    /// After the last run.
+    steps: Open,
+    /// Whether that run is over.
+    pub is_over: bool,
 }
 
 impl LastResults {
     /// Reads what came since; whether there was something.
     pub fn refresh(&mut self, root: &Path) -> bool {
-        let own = root.join(".handloom");
-        let runs = Runs::new(&own);
+        let runs = Runs::new(&root.join(".handloom"));
         let numbers = runs.numbers();
         let newest = numbers.last().map(|&number| (number, runs.size(number)));
         if newest == self.seen {
@@ -77,55 +86,23 @@ impl LastResults {
         }
         self.seen = newest;
         self.steps.clear();
-        let mut read = 0;
-        let mut logs = 0;
-        for &number in numbers.iter().rev() {
-            read += runs.size(number);
-            if read > MOST_RECORDS && Some(number) != numbers.last().copied() {
-                break;
-            }
-            // One that can't be read tells nothing.
-            let Ok(run) = runs.read(number) else { continue };
-            for job in run.jobs.into_iter().rev() {
-                self.take(root, number, job, &mut logs);
-            }
+        let Some((newest, older)) = numbers.split_last() else {
+            self.before.clear();
+            return true;
+        };
+        if self.last != *newest {
+            // Once for each run: its own record grows while it goes on.
+            self.last = *newest;
+            self.before = Reading::of(root).all(&runs, older);
         }
+        let mut reading = Reading::of(root);
+        let mut open = reading.run(&runs, *newest);
+        self.is_over = reading.is_over;
+        let before = self.before.iter();
+        let before = before.filter(|(step, _)| !reading.ended.contains(*step));
+        open.extend(before.map(|(step, result)| (step.clone(), result.clone())));
+        self.steps = open;
         true
-    }
-
-    /// Takes a job in, unless a later one of the step was.
-    fn take(&mut self, root: &Path, run: u64, job: JobRecord, logs: &mut usize) {
-        let has_ended = matches!(
-            job.ending,
-            Ending::Made | Ending::Same | Ending::Restored | Ending::Failed
-        );
-        if !has_ended || self.steps.contains_key(&job.step) {
-            return;
-        }
-        let log = job.log.map(|log| root.join(log));
-        let mut found = Vec::new();
-        if let Some(log) = log.as_ref().filter(|_| *logs < MOST_LOGS) {
-            *logs += 1;
-            let folder = job.place.rsplit_once('/').map_or("", |(folder, _)| folder);
-            found = read_log(log)
-                .map(|text| findings(&text, &|name| file_of(root, folder, name)))
-                .unwrap_or_default();
-            found.truncate(MOST_FINDINGS);
-        }
-        let failed = job.ending == Ending::Failed;
-        let failure = failed.then(|| job.exit.unwrap_or_else(|| "failed".to_owned()));
-        // Also one that went well is kept: it hides how it went before.
-        self.steps.insert(
-            job.step,
-            StepResult {
-                run,
-                failure,
-                by: job.by,
-                place: job.place,
-                log,
-                findings: found,
-            },
-        );
     }
 
     /// Adds what is to be told to what is wrong in each file. Of steps that are not described any more nothing is told, once it
@@ -136,18 +113,14 @@ impl LastResults {
         outlook: Option<&Outlook>,
         found: &mut BTreeMap<String, (Uri, Vec<lsp_types::Diagnostic>)>,
     ) {
-        let open = self.steps.iter();
-        let mut open = open
-            .filter(|(_, step)| step.failure.is_some() || !step.findings.is_empty())
-            .peekable();
-        if open.peek().is_none() {
+        if self.steps.is_empty() {
             return;
         }
-        let names: Option<std::collections::HashSet<&str>> =
+        let names: Option<HashSet<&str>> =
             outlook.map(|outlook| outlook.names.iter().map(String::as_str).collect());
         let (description, _) = project.description();
         let mut texts: HashMap<String, Option<String>> = HashMap::new();
-        for (step, result) in open {
+        for (step, result) in &self.steps {
             // A task that was called with values stands behind its name.
             let task = step.split(' ').next().unwrap_or_default();
             let is_described = names
@@ -184,6 +157,88 @@ impl LastResults {
                     list.push(told);
                 }
             }
+        }
+    }
+}
+
+/// Records that are being read, the newest first.
+struct Reading<'r> {
+    root: &'r Path,
+    /// Logs that were read.
+    logs: usize,
+    /// Steps of which a later run told already.
+    ended: HashSet<String>,
+    /// Whether the run that was read last is over.
+    is_over: bool,
+}
+
+impl<'r> Reading<'r> {
+    fn of(root: &'r Path) -> Self {
+        Self {
+            root,
+            logs: 0,
+            ended: HashSet::new(),
+            is_over: false,
+        }
+    }
+
+    /// What is open after some runs, as far back as is worth the time.
+    fn all(&mut self, runs: &Runs, numbers: &[u64]) -> Open {
+        let mut open = Open::new();
+        let mut read = 0;
+        for &number in numbers.iter().rev() {
+            read += runs.size(number);
+            if read > MOST_RECORDS {
+                break;
+            }
+            open.append(&mut self.run(runs, number));
+        }
+        open
+    }
+
+    /// What a run left open of steps of which no later one told.
+    fn run(&mut self, runs: &Runs, number: u64) -> Open {
+        let mut open = Open::new();
+        // One that can't be read tells nothing.
+        let run = runs.read(number).ok();
+        self.is_over = run.as_ref().is_some_and(|run| run.tail.is_some());
+        let jobs = run.map(|run| run.jobs).unwrap_or_default();
+        for job in jobs.into_iter().rev() {
+            let has_ended = matches!(
+                job.ending,
+                Ending::Made | Ending::Same | Ending::Restored | Ending::Failed
+            );
+            if has_ended && self.ended.insert(job.step.clone()) {
+                let step = job.step.clone();
+                let result = self.result(number, job);
+                if result.failure.is_some() || !result.findings.is_empty() {
+                    open.insert(step, result);
+                }
+            }
+        }
+        open
+    }
+
+    fn result(&mut self, run: u64, job: JobRecord) -> StepResult {
+        let log = job.log.map(|log| self.root.join(log));
+        let mut found = Vec::new();
+        if let Some(log) = log.as_ref().filter(|_| self.logs < MOST_LOGS) {
+            self.logs += 1;
+            let folder = job.place.rsplit_once('/').map_or("", |(folder, _)| folder);
+            let file = |name: &str| file_of(self.root, folder, name);
+            found = read_log(log)
+                .map(|text| findings(&text, &file))
+                .unwrap_or_default();
+            found.truncate(MOST_FINDINGS);
+        }
+        let failed = job.ending == Ending::Failed;
+        StepResult {
+            run,
+            failure: failed.then(|| job.exit.unwrap_or_else(|| "failed".to_owned())),
+            by: job.by,
+            place: job.place,
+            log,
+            findings: found,
         }
     }
 }
