@@ -119,6 +119,7 @@ impl LastResults {
         let names: Option<HashSet<&str>> =
             outlook.map(|outlook| outlook.names.iter().map(String::as_str).collect());
         let (description, _) = project.description();
+        let mut failures: BTreeMap<&str, Vec<(&str, &StepResult)>> = BTreeMap::new();
         let mut texts: HashMap<String, Option<String>> = HashMap::new();
         for (step, result) in &self.steps {
             // A task that was called with values stands behind its name.
@@ -129,10 +130,8 @@ impl LastResults {
             if !is_described {
                 continue;
             }
-            if let Some((name, told)) = failed(project, &description, step, result)
-                && let Some(uri) = uri_of(&project.root.join(&name))
-            {
-                found.entry(name).or_insert((uri, Vec::new())).1.push(told);
+            if result.failure.is_some() {
+                failures.entry(&result.by).or_default().push((step, result));
             }
             let findings = result.findings.iter();
             for finding in findings.filter(|one| one.level != FindingLevel::Note) {
@@ -156,6 +155,14 @@ impl LastResults {
                 if !list.iter().any(is_known) {
                     list.push(told);
                 }
+            }
+        }
+        // Of one target all steps may fail: that is told once.
+        for steps in failures.values() {
+            if let Some((name, told)) = failed(project, &description, steps)
+                && let Some(uri) = uri_of(&project.root.join(&name))
+            {
+                found.entry(name).or_insert((uri, Vec::new())).1.push(told);
             }
         }
     }
@@ -266,13 +273,13 @@ fn read_log(path: &Path) -> Option<String> {
     Some(String::from_utf8_lossy(&bytes).into_owned())
 }
 
-/// That a step failed, at what describes it now, or where that was then; and the file that it is told in.
+/// That steps of one target or task failed, at what describes it now, or where that was then; and the file that it is told in.
 fn failed(
     project: &ProjectText,
     description: &Description,
-    step: &str,
-    result: &StepResult,
+    steps: &[(&str, &StepResult)],
 ) -> Option<(String, lsp_types::Diagnostic)> {
+    let &(step, result) = steps.first()?;
     let how = result.failure.as_ref()?;
     let sources = &description.sources;
     let described = described(description, &result.by);
@@ -293,6 +300,10 @@ fn failed(
     let first = errors.next().map_or(String::new(), |first| {
         format!("\n{}:{}: {}", first.file, first.line, first.message)
     });
+    let more = match steps.len() - 1 {
+        0 => String::new(),
+        count => format!(", and {count} more of it failed"),
+    };
     let log = result.log.as_ref().and_then(|log| uri_of(log));
     let related = log.map(|uri| {
         vec![DiagnosticRelatedInformation {
@@ -308,7 +319,7 @@ fn failed(
             severity: Some(DiagnosticSeverity::ERROR),
             code: Some(NumberOrString::String("failed-step".to_owned())),
             source: Some("handloom run".to_owned()),
-            message: format!("`{step}` failed in run {}: {how}{first}", result.run),
+            message: format!("`{step}` failed in run {}: {how}{more}{first}", result.run),
             related_information: related,
             ..lsp_types::Diagnostic::default()
         };
