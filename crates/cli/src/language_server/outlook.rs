@@ -85,13 +85,16 @@ impl Outlook {
                 ..Self::default()
             };
         }
+        let values = values(vars);
+        // What is wrong with one that nobody uses, no run tells either.
+        drop(vars.take_diagnostics());
         let outputs = project.sorted_outputs.iter();
         let outputs = outputs.map(|&path| project.paths.get(path).to_owned());
         let tasks = project.tasks.iter().filter(|task| !task.is_called);
         let tasks = tasks.map(|task| task.decl.name.clone());
         Self {
             names: tasks.chain(outputs).collect(),
-            values: values(vars),
+            values,
             targets: targets(project, vars, environment, None),
         }
     }

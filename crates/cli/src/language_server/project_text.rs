@@ -7,9 +7,11 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use handloom_core::graph;
+use handloom_core::language::script_names;
 use handloom_core::ledger::Ledger;
 use handloom_core::ledger::RealStorage;
 use handloom_core::project::Description;
+use handloom_core::project::decl::TaskDecl;
 use handloom_core::project::environment::Overrides;
 use handloom_core::project::folders::Folders;
 use handloom_core::project::overrides::SetOutside;
@@ -123,6 +125,9 @@ impl ProjectText {
             for decl in project.decls.iter() {
                 let _ = decl.recipe_text(&vars);
             }
+            for task in project.tasks.iter().filter(|task| !task.is_called) {
+                work_out(&vars, &task.decl);
+            }
             wrong.extend(vars.take_diagnostics());
             wrong.extend(graph::find_cycle(&project));
             let only = match depth {
@@ -137,5 +142,23 @@ impl ProjectText {
         drop(project);
         drop(vars);
         (description.sources, wrong, outlook)
+    }
+}
+
+/// Works out the variables that a task's scripts have in them, as far as no call is needed for that: what is wrong with them is
+/// reported.
+fn work_out(vars: &Vars<'_>, task: &TaskDecl<'_>) {
+    let clauses = &task.clauses;
+    let own = |name: &str| {
+        let mut parameters = task.syntax.parameters.iter();
+        let mut lets = clauses.lets.iter();
+        parameters.any(|one| &*one.name.text == name) || lets.any(|one| &*one.name.text == name)
+    };
+    let scripts = [clauses.recipe, clauses.ready, clauses.finally];
+    for (name, _) in scripts.into_iter().flatten().flat_map(script_names) {
+        if !own(name) && vars.has_value(task.part, name) {
+            // Only what it reports counts.
+            let _ = vars.known_value(task.part, name);
+        }
     }
 }

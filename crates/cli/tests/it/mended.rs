@@ -78,3 +78,60 @@ fn what_can_not_be_guessed_is_left() {
     bed.run(&["tidy", "--yes"]).status(2);
     bed.run(&["tidy", "--mend", "--check"]).status(2);
 }
+
+/// What can be nothing else is written; what is a guess is left to who wrote it.
+#[test]
+fn what_is_sure_is_written_and_no_guess_is() {
+    for (wrong, right) in [
+        ("lamp = red\n", "let lamp = red\n"),
+        ("let lamp=red\n", "let lamp = red\n"),
+        (
+            "target out:\n  recipe: true\n",
+            "target out\n  recipe: true\n",
+        ),
+        ("task a\n  needs: in.txt\n", "task a\n  needs in.txt\n"),
+        (
+            "task a\n  recipe: |\n    true\n",
+            "task a\n  recipe:\n    true\n",
+        ),
+        (
+            "task a\n  about Lights it\n  recipe: true\n",
+            "task a\n  about: Lights it\n  recipe: true\n",
+        ),
+        (
+            "task a\n  uses cores=1\n  recipe: true\n",
+            "task a\n  takes cores=1\n  recipe: true\n",
+        ),
+        (
+            "let r = value p.toml rat\ntask a\n  recipe: echo @{r}\n",
+            "let r = value p.toml rate\ntask a\n  recipe: echo @{r}\n",
+        ),
+        (
+            "target out/<n>\n  each n in 1 2\n  needs in.txt @{n.ste}\n  recipe: true\n",
+            "target out/<n>\n  each n in 1 2\n  needs in.txt @{n.stem}\n  recipe: true\n",
+        ),
+        (
+            "setting place.attic.shedule = slurm\n",
+            "setting place.attic.scheduler = slurm\n",
+        ),
+    ] {
+        let bed = Bed::new(wrong);
+        bed.write("in.txt", "");
+        bed.write("p.toml", "rate = 1\n");
+        let run = bed.run(&["tidy", "--mend", "--yes"]);
+        assert_eq!(bed.read("hand.loom"), right, "{}", run.shown());
+    }
+    for guess in [
+        "out: in.txt\n",
+        "task a\n  gcc -c in.c\n",
+        "task a\n  cores 4\n  recipe: true\n",
+        "let lamp red\n",
+        "target out\n  needs $(SOURCES)\n  recipe: true\n",
+    ] {
+        let bed = Bed::new(guess);
+        bed.run(&["tidy", "--mend", "--yes"])
+            .status(2)
+            .says(&["none of it can be mended like this"]);
+        assert_eq!(bed.read("hand.loom"), guess);
+    }
+}
