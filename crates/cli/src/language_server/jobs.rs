@@ -43,13 +43,20 @@ pub struct JobWish {
     asks: Vec<String>,
 }
 
-type Running = Arc<Mutex<HashMap<String, u32>>>;
+/// A process that runs, and whether somebody asked it to end.
+#[derive(Clone, Copy)]
+struct OpenJob {
+    process: u32,
+    is_stopped: bool,
+}
+
+type Running = Arc<Mutex<HashMap<String, OpenJob>>>;
 
 /// All that run.
 pub struct Jobs {
     out: Sender<Message>,
     shows_progress: bool,
-    /// Process numbers by their tokens.
+    /// By their tokens.
     running: Running,
     last: u32,
 }
@@ -100,9 +107,14 @@ impl Jobs {
             .map_err(|error| format!("can't start in `{}`: {error}", wish.folder.display()))?;
         self.last += 1;
         let token = format!("handloom-{}", self.last);
-        lock(&self.running).insert(token.clone(), child.id());
+        let job = OpenJob {
+            process: child.id(),
+            is_stopped: false,
+        };
+        lock(&self.running).insert(token.clone(), job);
         let follower = Follower {
             title: format!("handloom {}", wish.words.join(" ")),
+            is_watching: first == "watch",
             token: token.clone(),
             out: self.out.clone(),
             shows_progress: self.shows_progress,
@@ -117,9 +129,10 @@ impl Jobs {
 
     /// Asks one to end, or all of them.
     pub fn stop(&self, token: Option<&str>) {
-        for (known, process) in lock(&self.running).iter() {
+        for (known, job) in lock(&self.running).iter_mut() {
             if token.is_none_or(|token| token == known) {
-                interrupt(*process);
+                job.is_stopped = true;
+                interrupt(job.process);
             }
         }
     }
@@ -151,6 +164,7 @@ struct Followed {
 /// One job, followed to its end.
 struct Follower {
     title: String,
+    is_watching: bool,
     token: String,
     out: Sender<Message>,
     shows_progress: bool,
@@ -196,11 +210,14 @@ impl Follower {
             }
         }
         let status = child.wait();
-        lock(&self.running).remove(&self.token);
+        let job = lock(&self.running).remove(&self.token);
+        let is_stopped = job.is_some_and(|job| job.is_stopped);
         let said = errors.and_then(|thread| thread.join().ok());
         let said = said.unwrap_or_default();
         let code = status.ok().and_then(|status| status.code());
         let end = match (&followed.summary, code) {
+            // What is watched has had many ends.
+            _ if is_stopped && self.is_watching => "stopped".to_owned(),
             (Some(summary), _) => summary.clone(),
             (None, Some(0)) => "done".to_owned(),
             (None, Some(code)) => format!("ended with status {code}"),
@@ -209,7 +226,8 @@ impl Follower {
         if self.shows_progress {
             self.progress(&json!({"kind": "end", "message": end}));
         }
-        self.say(code == Some(0), is_telling, &end, &printed, &said);
+        let is_well = code == Some(0) || is_stopped;
+        self.say(is_well, is_telling, &end, &printed, &said);
     }
 
     /// Takes in what happens.
@@ -224,7 +242,13 @@ impl Follower {
                 followed.ended += 1;
                 self.report(followed, event["step"].as_str().unwrap_or_default());
             }
-            Some("summary") => followed.summary = Some(summary(event)),
+            Some("summary") => {
+                let summary = summary(event);
+                if self.is_watching {
+                    self.tell(&summary, 100);
+                }
+                followed.summary = Some(summary);
+            }
             _ => {}
         }
     }
@@ -232,12 +256,13 @@ impl Follower {
     fn report(&self, followed: &Followed, step: &str) {
         let Followed { planned, ended, .. } = *followed;
         let percentage = (ended.min(planned) * 100).checked_div(planned);
+        let message = format!("{ended} of {planned}: {step}");
+        self.tell(&message, percentage.unwrap_or(0));
+    }
+
+    fn tell(&self, message: &str, percentage: u64) {
         if self.shows_progress {
-            self.progress(&json!({
-                "kind": "report",
-                "message": format!("{ended} of {planned}: {step}"),
-                "percentage": percentage.unwrap_or(0),
-            }));
+            self.progress(&json!({"kind": "report", "message": message, "percentage": percentage}));
         }
     }
 
