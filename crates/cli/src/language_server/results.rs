@@ -28,7 +28,6 @@ use handloom_core::text::Span;
 
 use crate::language_server::answers::range_of;
 use crate::language_server::outlook::Outlook;
-use crate::language_server::outlook::header_of;
 use crate::language_server::positions::uri_of;
 use crate::language_server::project_text::ProjectText;
 
@@ -119,7 +118,7 @@ impl LastResults {
         let names: Option<HashSet<&str>> =
             outlook.map(|outlook| outlook.names.iter().map(String::as_str).collect());
         let (description, _) = project.description();
-        let mut failures: BTreeMap<&str, Vec<(&str, &StepResult)>> = BTreeMap::new();
+        let mut failures: BTreeMap<(&str, &str), Vec<(&str, &StepResult)>> = BTreeMap::new();
         let mut texts: HashMap<String, Option<String>> = HashMap::new();
         for (step, result) in &self.steps {
             // A task that was called with values stands behind its name.
@@ -131,7 +130,11 @@ impl LastResults {
                 continue;
             }
             if result.failure.is_some() {
-                failures.entry(&result.by).or_default().push((step, result));
+                let file = result.place.rsplit(':').nth(1).unwrap_or_default();
+                failures
+                    .entry((file, &result.by))
+                    .or_default()
+                    .push((step, result));
             }
             let findings = result.findings.iter();
             for finding in findings.filter(|one| one.level != FindingLevel::Note) {
@@ -282,7 +285,7 @@ fn failed(
     let &(step, result) = steps.first()?;
     let how = result.failure.as_ref()?;
     let sources = &description.sources;
-    let described = described(description, &result.by);
+    let described = described(description, result);
     let (file, range) = match described {
         Some(span) => (
             sources.get(span.source).name.clone(),
@@ -327,25 +330,28 @@ fn failed(
     })
 }
 
-/// The place of the target or task that is described so.
-fn described(description: &Description, by: &str) -> Option<Span> {
-    description.parts.iter().find_map(|part| {
-        part.items.iter().find_map(|item| match item {
-            TopItem::Task(task) => {
-                let name = format!("{}{}", part.folder, task.name.text);
-                (name == by).then_some(task.name.span)
-            }
-            _ => {
-                let target = target_of(item, &description.sources)?;
-                let header = header_of(&description.sources, &part.folder, target);
-                (header == by).then(|| {
-                    let words = target.outputs.iter().flat_map(|group| &group.items);
-                    let spans = words.map(|item| item.word.span);
-                    spans.reduce(Span::to).unwrap_or(target.span)
-                })
-            }
-        })
-    })
+/// The place of the target or task whose first line says this, in the file that it stood in.
+fn described(description: &Description, result: &StepResult) -> Option<Span> {
+    let sources = &description.sources;
+    let (file, _) = result.place.rsplit_once(':')?;
+    let items = description.parts.iter().flat_map(|part| &part.items);
+    let mut spans = items.filter_map(|item| match item {
+        TopItem::Task(task) => Some((task.span, task.name.span)),
+        _ => {
+            let target = target_of(item, sources)?;
+            let words = target.outputs.iter().flat_map(|group| &group.items);
+            let words = words.map(|item| item.word.span).reduce(Span::to);
+            Some((target.span, words.unwrap_or(target.span)))
+        }
+    });
+    // As the records have it: the words behind the keyword.
+    let is_it = |line: Span| {
+        let mut words = sources.slice(line).split_whitespace().skip(1);
+        sources.get(line.source).name == file
+            && result.by.split(' ').all(|word| words.next() == Some(word))
+            && words.next().is_none()
+    };
+    spans.find(|(line, _)| is_it(*line)).map(|(_, name)| name)
 }
 
 /// A finding as the protocol has it.

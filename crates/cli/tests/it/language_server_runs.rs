@@ -354,6 +354,23 @@ fn failures_and_findings_are_told_in_the_sources_until_they_are_mended() {
     editor.end();
 }
 
+/// Also in parts, of targets with labels and of tasks with values, wherever they stand by then.
+#[test]
+fn a_failure_follows_what_describes_it() {
+    let bed = Bed::new("include part\n");
+    let part = "target one: a  other: b\n  recipe: exit 3\ntask check edition\n  recipe: exit 4\n";
+    bed.write("part/hand.loom", part);
+    bed.run(&["--on-failure", "continue", "part/a"]).status(1);
+    bed.run(&["run", "part/check", "1"]).status(1);
+    let mut editor = Editor::begin(&bed);
+    editor.open("part/hand.loom", &format!("# above\n{part}"));
+    let wrong = editor.wrong_in("part/hand.loom");
+    let mut places: Vec<(u64, u64)> = wrong.iter().map(|one| (one.0, one.1)).collect();
+    places.sort_unstable();
+    assert_eq!(places, [(1, 12), (3, 5)], "{wrong:?}");
+    editor.end();
+}
+
 /// A source that is not there is told as a run would tell it.
 #[test]
 fn a_missing_source_is_told() {
