@@ -21,6 +21,7 @@ pub use of_projects::DemoArguments;
 pub use of_projects::Example;
 pub use of_projects::NewArguments;
 pub use of_projects::SketchArguments;
+pub use of_runs::FindingsArguments;
 pub use of_runs::HistoryArguments;
 pub use of_runs::LogArguments;
 pub use of_runs::ReportArguments;
@@ -97,6 +98,8 @@ pub enum Command {
     History(HistoryArguments),
     /// Show the output of a step or a task: of its last run, or as it comes.
     Log(LogArguments),
+    /// Show the errors and warnings that compilers and checkers printed, by source file.
+    Findings(FindingsArguments),
     /// Analyse one run: what took long, what held up what, and why each step ran.
     Report(ReportArguments),
     /// Build, and rebuild at every change of a source or the description.

@@ -5,7 +5,7 @@ use clap::CommandFactory;
 use crate::arguments::Arguments;
 
 /// A command's name, what to type, and what that does.
-const EXAMPLES: [(&str, &[(&str, &str)]); 22] = [
+const EXAMPLES: [(&str, &[(&str, &str)]); 23] = [
     (
         "weave",
         &[
@@ -77,6 +77,19 @@ const EXAMPLES: [(&str, &[(&str, &str)]); 22] = [
             (
                 "handloom history out/almanac.html",
                 "how long one step took in each",
+            ),
+        ],
+    ),
+    (
+        "findings",
+        &[
+            (
+                "handloom findings src",
+                "what was said of the sources in a folder",
+            ),
+            (
+                "handloom findings --new --to new.sarif",
+                "what came with the last run, for a build server",
             ),
         ],
     ),

@@ -17,6 +17,23 @@ pub struct HistoryArguments {
     pub format: Format,
 }
 
+/// `handloom findings`
+#[derive(Args, Debug)]
+pub struct FindingsArguments {
+    /// Only what was said of these files and folders.
+    #[arg(value_name = "FILE")]
+    pub files: Vec<String>,
+    /// Only what came with the last run.
+    #[arg(long)]
+    pub new: bool,
+    /// Write a file: SARIF (.sarif), or the same as `--format json` (.json).
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
+    /// How to answer without `--to`.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    pub format: Format,
+}
+
 /// `handloom log`
 #[derive(Args, Debug)]
 pub struct LogArguments {

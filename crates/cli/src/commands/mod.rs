@@ -4,6 +4,7 @@ mod accept;
 mod clean;
 pub mod completions;
 mod demo;
+mod findings;
 mod graph;
 mod history;
 mod list;
@@ -152,6 +153,7 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, CommandError> {
         Command::Graph(graph) => graph::run(common, graph, ui),
         Command::History(history) => history::run(common, history, ui),
         Command::Log(log) => log::run(common, log, ui),
+        Command::Findings(findings) => findings::run(common, findings, ui),
         Command::Report(report) => report::run(common, report, ui),
         Command::Watch(watch) => watch::run(common, watch, ui),
         Command::Accept(accept) => accept::run(common, accept, ui),

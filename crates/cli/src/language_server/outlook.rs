@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 use std::collections::HashMap;
+use std::collections::HashSet;
 
 use handloom_core::graph;
 use handloom_core::graph::Node;
@@ -37,6 +38,8 @@ pub struct Outlook {
     pub values: HashMap<String, ShownValue>,
     /// Targets, by [`header_of`].
     pub targets: HashMap<String, TargetOutlook>,
+    /// Steps that would be kept now.
+    pub kept: HashSet<String>,
 }
 
 /// A value as it is shown.
@@ -80,14 +83,17 @@ impl Outlook {
         only: Option<&str>,
     ) -> Self {
         if only.is_some() {
+            let (targets, kept) = targets(project, vars, environment, only);
             return Self {
-                targets: targets(project, vars, environment, only),
+                targets,
+                kept,
                 ..Self::default()
             };
         }
         let values = values(vars);
         // What is wrong with one that nobody uses, no run tells either.
         drop(vars.take_diagnostics());
+        let (targets, kept) = targets(project, vars, environment, None);
         let outputs = project.sorted_outputs.iter();
         let outputs = outputs.map(|&path| project.paths.get(path).to_owned());
         let tasks = project.tasks.iter().filter(|task| !task.is_called);
@@ -95,7 +101,8 @@ impl Outlook {
         Self {
             names: tasks.chain(outputs).collect(),
             values,
-            targets: targets(project, vars, environment, None),
+            targets,
+            kept,
         }
     }
 }
@@ -154,7 +161,7 @@ fn targets<'d>(
     vars: &Vars<'d>,
     environment: &RecordingEnvironment<'_>,
     only: Option<&str>,
-) -> HashMap<String, TargetOutlook> {
+) -> (HashMap<String, TargetOutlook>, HashSet<String>) {
     let sources = &vars.description.sources;
     let header = |decl: u32| {
         let decl = &project.decls[decl as usize];
@@ -179,6 +186,7 @@ fn targets<'d>(
         names.entry(decl).or_default().push(project.step_name(step));
     }
     let nodes: Vec<NodeId> = steps.into_iter().map(NodeId::step).collect();
+    let mut kept = HashSet::new();
     if let Ok(order) = graph::order(project, &nodes) {
         let asked = AskedNodes::default();
         let predictions = project_cache::dry_run(
@@ -198,6 +206,9 @@ fn targets<'d>(
             let Node::Step(step) = prediction.node.node(project) else {
                 continue;
             };
+            if prediction.decision == Decision::Keep {
+                kept.insert(project.step_name(step).to_owned());
+            }
             // What is only waited for is not told of.
             let Some(target) = of_decls.get_mut(&project.step(step).decl) else {
                 continue;
@@ -219,7 +230,7 @@ fn targets<'d>(
         target.goals = goals(project, names.get(&number)?);
         Some((header(number), target))
     });
-    found.collect()
+    (found.collect(), kept)
 }
 
 /// Names or a pattern for exactly these steps.

@@ -2,7 +2,6 @@
 //! (RFC 3986, RFC 8089).
 
 use std::ffi::OsString;
-use std::fmt::Write;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::ffi::OsStringExt;
 use std::path::Path;
@@ -12,6 +11,8 @@ use std::str::FromStr;
 use lsp_types::Position;
 use lsp_types::Range;
 use lsp_types::Uri;
+
+use crate::ui::text::uri_path;
 
 /// The byte that a place is at: behind the last of a line that is shorter, at the end of a text that has fewer lines, in
 /// front of a character of which it is the second half.
@@ -78,18 +79,7 @@ pub fn path_of(uri: &Uri) -> Option<PathBuf> {
 
 /// The URI of a file.
 pub fn uri_of(path: &Path) -> Option<Uri> {
-    let mut text = String::from("file://");
-    for byte in path.as_os_str().as_bytes() {
-        match byte {
-            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'/' | b'-' | b'.' | b'_' | b'~' => {
-                text.push(char::from(*byte));
-            }
-            byte => {
-                let _ = write!(text, "%{byte:02X}");
-            }
-        }
-    }
-    Uri::from_str(&text).ok()
+    Uri::from_str(&format!("file://{}", uri_path(path.as_os_str().as_bytes()))).ok()
 }
 
 #[cfg(test)]

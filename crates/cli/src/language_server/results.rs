@@ -17,12 +17,11 @@ use lsp_types::Uri;
 
 use handloom_core::findings::Finding;
 use handloom_core::findings::FindingLevel;
-use handloom_core::findings::findings;
 use handloom_core::language::TopItem;
 use handloom_core::language::target_of;
 use handloom_core::project::Description;
-use handloom_core::records::JobRecord;
 use handloom_core::records::Runs;
+use handloom_core::records::StandingFindings;
 use handloom_core::scheduler::Ending;
 use handloom_core::text::Span;
 
@@ -34,30 +33,20 @@ use crate::language_server::project_text::ProjectText;
 /// Records are read back to so many bytes of them.
 const MOST_RECORDS: u64 = 32 << 20;
 
-/// Logs are read up to here; what a compiler says first counts most.
-const MOST_LOG: u64 = 1 << 20;
-
-/// No more logs are read at once.
-const MOST_LOGS: usize = 2000;
-
-/// No more findings of a step are told of.
-const MOST_FINDINGS: usize = 200;
-
-/// How a step or task went when it ran last.
+/// How a step or task failed when it ran last.
 #[derive(Clone, Debug)]
 struct StepResult {
     run: u64,
-    /// How its recipe ended, when it failed.
-    failure: Option<String>,
+    /// How its recipe ended.
+    how: String,
     /// What it is described as.
     by: String,
     /// The place of its description then.
     place: String,
     log: Option<PathBuf>,
-    findings: Vec<Finding>,
 }
 
-/// What is to be told of steps, by their names: of those that failed or of which something was said.
+/// Steps that failed, by their names.
 type Open = BTreeMap<String, StepResult>;
 
 /// How all steps of a project went when they ran last.
@@ -69,7 +58,9 @@ pub struct LastResults {
     last: u64,
     before: Open,
     /// After the last run.
-    steps: Open,
+    failed: Open,
+    /// What was said of sources when each step ran last.
+    said: StandingFindings,
     /// Whether that run is over.
     pub is_over: bool,
 }
@@ -77,14 +68,16 @@ pub struct LastResults {
 impl LastResults {
     /// Reads what came since; whether there was something.
     pub fn refresh(&mut self, root: &Path) -> bool {
-        let runs = Runs::new(&root.join(".handloom"));
+        let own = root.join(".handloom");
+        let runs = Runs::new(&own);
         let numbers = runs.numbers();
         let newest = numbers.last().map(|&number| (number, runs.size(number)));
         if newest == self.seen {
             return false;
         }
         self.seen = newest;
-        self.steps.clear();
+        self.failed.clear();
+        self.said = StandingFindings::read(&own);
         let Some((newest, older)) = numbers.split_last() else {
             self.before.clear();
             return true;
@@ -100,7 +93,7 @@ impl LastResults {
         let before = self.before.iter();
         let before = before.filter(|(step, _)| !reading.ended.contains(*step));
         open.extend(before.map(|(step, result)| (step.clone(), result.clone())));
-        self.steps = open;
+        self.failed = open;
         true
     }
 
@@ -112,70 +105,83 @@ impl LastResults {
         outlook: Option<&Outlook>,
         found: &mut BTreeMap<String, (Uri, Vec<lsp_types::Diagnostic>)>,
     ) {
-        if self.steps.is_empty() {
-            return;
-        }
         let names: Option<HashSet<&str>> =
             outlook.map(|outlook| outlook.names.iter().map(String::as_str).collect());
-        let (description, _) = project.description();
-        let mut failures: BTreeMap<(&str, &str), Vec<(&str, &StepResult)>> = BTreeMap::new();
-        let mut texts: HashMap<String, Option<String>> = HashMap::new();
-        for (step, result) in &self.steps {
-            // A task that was called with values stands behind its name.
+        // A task that was called with values stands behind its name.
+        let is_described = |step: &str| {
             let task = step.split(' ').next().unwrap_or_default();
-            let is_described = names
-                .as_ref()
-                .is_none_or(|names| names.contains(&**step) || names.contains(task));
-            if !is_described {
+            let known = names.as_ref();
+            known.is_none_or(|names| names.contains(step) || names.contains(task))
+        };
+        let mut texts: HashMap<String, Option<String>> = HashMap::new();
+        // A source may be put right without anything to run.
+        let is_kept = |step: &str| outlook.is_some_and(|outlook| outlook.kept.contains(step));
+        let said = self.said.steps(is_kept);
+        let said = said.filter(|step| is_described(&step.step));
+        for (step, one) in said.flat_map(|step| step.found.iter().map(move |one| (step, one))) {
+            let finding = &one.finding;
+            let path = project.root.join(&finding.file);
+            let Some(uri) = uri_of(&path).filter(|_| finding.level != FindingLevel::Note) else {
                 continue;
-            }
-            if result.failure.is_some() {
-                let file = result.place.rsplit(':').nth(1).unwrap_or_default();
-                failures
-                    .entry((file, &result.by))
-                    .or_default()
-                    .push((step, result));
-            }
-            let findings = result.findings.iter();
-            for finding in findings.filter(|one| one.level != FindingLevel::Note) {
-                let text = texts.entry(finding.file.clone()).or_insert_with(|| {
-                    std::fs::read_to_string(project.root.join(&finding.file)).ok()
-                });
-                let Some(uri) = uri_of(&project.root.join(&finding.file)) else {
-                    continue;
-                };
-                let told = told(finding, step, result.run, text.as_deref());
-                let list = &mut found
-                    .entry(finding.file.clone())
-                    .or_insert((uri, Vec::new()))
-                    .1;
-                // A header is compiled by many.
-                let is_known = |known: &lsp_types::Diagnostic| {
-                    known.range == told.range
-                        && known.code == told.code
-                        && known.message.split('\n').next() == told.message.split('\n').next()
-                };
-                if !list.iter().any(is_known) {
-                    list.push(told);
-                }
+            };
+            let text = texts
+                .entry(finding.file.clone())
+                .or_insert_with(|| std::fs::read_to_string(&path).ok());
+            let told = told(finding, &step.step, step.run, text.as_deref());
+            let list = &mut found
+                .entry(finding.file.clone())
+                .or_insert((uri, Vec::new()))
+                .1;
+            // A header is compiled by many.
+            let is_known = |known: &lsp_types::Diagnostic| {
+                known.range == told.range
+                    && known.code == told.code
+                    && known.message.split('\n').next() == told.message.split('\n').next()
+            };
+            if !list.iter().any(is_known) {
+                list.push(told);
             }
         }
+        let failed = self.failed.iter();
+        let failed = failed.filter(|(step, _)| is_described(step) && !is_kept(step));
+        let described = |result: &StepResult| {
+            let file = result.place.rsplit(':').nth(1).unwrap_or_default();
+            (file.to_owned(), result.by.clone())
+        };
+        let mut failures: BTreeMap<_, Vec<(&str, &StepResult)>> = BTreeMap::new();
+        for (step, result) in failed {
+            failures
+                .entry(described(result))
+                .or_default()
+                .push((step, result));
+        }
+        if failures.is_empty() {
+            return;
+        }
+        let (description, _) = project.description();
         // Of one target all steps may fail: that is told once.
         for steps in failures.values() {
-            if let Some((name, told)) = failed(project, &description, steps)
+            let first = steps.first().and_then(|(step, _)| self.first_error(step));
+            if let Some((name, told)) = failed_steps(project, &description, steps, first)
                 && let Some(uri) = uri_of(&project.root.join(&name))
             {
                 found.entry(name).or_insert((uri, Vec::new())).1.push(told);
             }
         }
     }
+
+    /// What was said first of what went wrong in a step.
+    fn first_error(&self, step: &str) -> Option<&Finding> {
+        let mut steps = self.said.steps(|_| false);
+        let said = steps.find(|said| said.step == step)?;
+        let mut found = said.found.iter().map(|one| &one.finding);
+        found.find(|one| one.level == FindingLevel::Error)
+    }
 }
 
 /// Records that are being read, the newest first.
 struct Reading<'r> {
     root: &'r Path,
-    /// Logs that were read.
-    logs: usize,
     /// Steps of which a later run told already.
     ended: HashSet<String>,
     /// Whether the run that was read last is over.
@@ -186,7 +192,6 @@ impl<'r> Reading<'r> {
     fn of(root: &'r Path) -> Self {
         Self {
             root,
-            logs: 0,
             ended: HashSet::new(),
             is_over: false,
         }
@@ -218,72 +223,33 @@ impl<'r> Reading<'r> {
                 job.ending,
                 Ending::Made | Ending::Same | Ending::Restored | Ending::Failed
             );
-            if has_ended && self.ended.insert(job.step.clone()) {
-                let step = job.step.clone();
-                let result = self.result(number, job);
-                if result.failure.is_some() || !result.findings.is_empty() {
-                    open.insert(step, result);
-                }
+            let is_last = has_ended && self.ended.insert(job.step.clone());
+            if is_last && job.ending == Ending::Failed {
+                open.insert(
+                    job.step,
+                    StepResult {
+                        run: number,
+                        how: job.exit.unwrap_or_else(|| "failed".to_owned()),
+                        by: job.by,
+                        place: job.place,
+                        log: job.log.map(|log| self.root.join(log)),
+                    },
+                );
             }
         }
         open
     }
-
-    fn result(&mut self, run: u64, job: JobRecord) -> StepResult {
-        let log = job.log.map(|log| self.root.join(log));
-        let mut found = Vec::new();
-        if let Some(log) = log.as_ref().filter(|_| self.logs < MOST_LOGS) {
-            self.logs += 1;
-            let folder = job.place.rsplit_once('/').map_or("", |(folder, _)| folder);
-            let file = |name: &str| file_of(self.root, folder, name);
-            found = read_log(log)
-                .map(|text| findings(&text, &file))
-                .unwrap_or_default();
-            found.truncate(MOST_FINDINGS);
-        }
-        let failed = job.ending == Ending::Failed;
-        StepResult {
-            run,
-            failure: failed.then(|| job.exit.unwrap_or_else(|| "failed".to_owned())),
-            by: job.by,
-            place: job.place,
-            log,
-            findings: found,
-        }
-    }
-}
-
-/// The file of the project that a path in a log is of: seen from the root, or from the folder of the part.
-fn file_of(root: &Path, folder: &str, name: &str) -> Option<String> {
-    if name.len() > 4096 || name.contains('\0') {
-        return None;
-    }
-    let name = name.trim_start_matches("./");
-    let candidates = [root.join(name), root.join(folder).join(name)];
-    let found = candidates.iter().find(|path| path.is_file())?;
-    let relative = found.strip_prefix(root).ok()?;
-    let is_below = relative
-        .components()
-        .all(|part| matches!(part, std::path::Component::Normal(_)));
-    is_below.then(|| relative.to_str().map(str::to_owned))?
-}
-
-fn read_log(path: &Path) -> Option<String> {
-    use std::io::Read;
-    let mut bytes = Vec::new();
-    let file = std::fs::File::open(path).ok()?;
-    file.take(MOST_LOG).read_to_end(&mut bytes).ok()?;
-    Some(String::from_utf8_lossy(&bytes).into_owned())
 }
 
 /// That steps of one target or task failed, at what describes it now, or where that was then; and the file that it is told in.
-fn failed(
+fn failed_steps(
     project: &ProjectText,
     description: &Description,
     steps: &[(&str, &StepResult)],
+    first: Option<&Finding>,
 ) -> Option<(String, lsp_types::Diagnostic)> {
     let &(step, result) = steps.first()?;
-    let how = result.failure.as_ref()?;
+    let how = &result.how;
     let sources = &description.sources;
     let described = described(description, result);
     let (file, range) = match described {
@@ -298,9 +264,7 @@ fn failed(
             (file.to_owned(), Range::new(start, start))
         }
     };
-    let errors = result.findings.iter();
-    let mut errors = errors.filter(|one| one.level == FindingLevel::Error);
-    let first = errors.next().map_or(String::new(), |first| {
+    let first = first.map_or(String::new(), |first| {
         format!("\n{}:{}: {}", first.file, first.line, first.message)
     });
     let more = match steps.len() - 1 {

@@ -1,5 +1,6 @@
 //! One run, read as a whole, in each of the forms it can be written in.
 
+pub mod findings;
 pub mod junit;
 pub mod nodes;
 pub mod page;

@@ -193,6 +193,20 @@ pub fn bytes(size: ByteSize) -> String {
     format!("{size:.digits$} {unit}")
 }
 
+/// A path as it stands in a URI (RFC 3986): what may not stand there as it is, as its bytes.
+pub fn uri_path(path: &[u8]) -> String {
+    let mut text = String::with_capacity(path.len());
+    for &byte in path {
+        match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'/' | b'-' | b'.' | b'_' | b'~' => {
+                text.push(char::from(byte));
+            }
+            byte => text.push_str(&format!("%{byte:02X}")),
+        }
+    }
+    text
+}
+
 /// `1 file`, `3 files`.
 pub fn count(number: usize, singular: &str) -> String {
     if number == 1 {

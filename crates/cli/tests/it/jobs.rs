@@ -515,7 +515,7 @@ fn a_job_that_holds_more_memory_than_it_takes_is_remarked_on() {
         recipe("200_000_000"),
     ));
     let run = bed.run(&["-j1"]).status(0).says(&[
-        "warning: `big-1` held ",
+        "warning[memory-exceeded]: `big-1` held ",
         "M of memory, and `takes` says 50M",
         "say as much as it needs",
     ]);

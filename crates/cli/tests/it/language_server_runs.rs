@@ -342,6 +342,18 @@ fn failures_and_findings_are_told_in_the_sources_until_they_are_mended() {
         editor.hear();
     }
     assert_eq!(editor.wrong["src/b.c"], []);
+    // Put right by hand, without anything to run.
+    let right = bed.read("src/b.c");
+    bed.write("src/b.c", "int g(\n");
+    bed.run(&["out/b.o"]).status(1);
+    assert_eq!(editor.wrong_in("hand.loom").len(), 1);
+    bed.write("src/b.c", &right);
+    let uri = editor.uri("hand.loom");
+    editor.tell(
+        "textDocument/didSave",
+        &json!({"textDocument": {"uri": uri}}),
+    );
+    assert_eq!(editor.wrong_in("hand.loom"), []);
     bed.write("src/a.c", "int f(int a) { return a; }\n");
     bed.run(&["out/sum"]).status(0);
     while editor

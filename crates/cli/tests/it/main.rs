@@ -11,6 +11,7 @@ mod documents;
 mod editor;
 mod editors;
 mod failures;
+mod findings;
 mod friction;
 mod guide;
 mod histories;

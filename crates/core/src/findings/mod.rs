@@ -7,8 +7,12 @@
 mod blocks;
 mod lines;
 
+use serde::Deserialize;
+use serde::Serialize;
+
 /// How bad it is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum FindingLevel {
     /// It explains another one.
     Note,
@@ -31,7 +35,7 @@ impl FindingLevel {
 }
 
 /// One thing that was said of a place in a file.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Finding {
     /// How bad it is.
     pub level: FindingLevel,
@@ -40,8 +44,10 @@ pub struct Finding {
     /// The line, from 1.
     pub line: u32,
     /// The column, from 1, in whatever the tool counts; none when it was not said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub column: Option<u32>,
     /// What the tool calls such a thing: `-Wunused-variable`, `E0425`, `SC2086`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub code: Option<String>,
     /// What is said.
     pub message: String,

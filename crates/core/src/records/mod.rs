@@ -8,6 +8,7 @@
 
 mod recorder;
 pub mod run_analysis;
+mod standing_findings;
 
 use std::fs;
 use std::io;
@@ -19,6 +20,9 @@ use serde::Deserialize;
 use serde::Serialize;
 
 pub use recorder::Recorder;
+pub use standing_findings::StandingFinding;
+pub use standing_findings::StandingFindings;
+pub use standing_findings::StepFindings;
 
 use crate::scheduler::event::Ending;
 use crate::scheduler::event::Summary;

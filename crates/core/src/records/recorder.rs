@@ -13,7 +13,10 @@ use crate::records::JobRecord;
 use crate::records::RecordLine;
 use crate::records::RunHeader;
 use crate::records::Runs;
+use crate::records::standing_findings::EndedJob;
+use crate::records::standing_findings::FindingsWriter;
 use crate::scheduler::event::Ended;
+use crate::scheduler::event::Ending;
 use crate::scheduler::event::Event;
 use crate::scheduler::event::Summary;
 use crate::text::Sources;
@@ -34,6 +37,7 @@ pub struct Recorder<'a> {
     /// What descriptions were called so far, and their places.
     described: HashMap<Span, (String, String)>,
     out: Option<BufWriter<File>>,
+    findings: Option<FindingsWriter>,
     waiting: usize,
     /// The first error: the record is then given up, the run goes on.
     pub error: Option<io::Error>,
@@ -52,6 +56,7 @@ impl<'a> Recorder<'a> {
             sources,
             described: HashMap::new(),
             out: None,
+            findings: None,
             waiting: 0,
             error: None,
         }
@@ -94,6 +99,7 @@ impl<'a> Recorder<'a> {
             fs::remove_dir_all(logs)?;
         }
         self.out = Some(BufWriter::with_capacity(64 * 1024, file));
+        self.findings = Some(FindingsWriter::new(&self.runs.own));
         let head = self.head.clone();
         self.write(&RecordLine::Run(head))?;
         self.flush()
@@ -108,6 +114,7 @@ impl<'a> Recorder<'a> {
             Some(failure) => self.sources.name_and_line(failure.span),
             None => place,
         };
+        self.note_findings(ended, &place)?;
         let usage = ended.usage.as_ref();
         self.write(&RecordLine::Job(Box::new(JobRecord {
             step: ended.step.clone(),
@@ -140,6 +147,31 @@ impl<'a> Recorder<'a> {
         Ok(())
     }
 
+    /// Notes what a job said of sources: also of one that went well, and of one whose output was restored with it.
+    fn note_findings(&mut self, ended: &Ended, place: &str) -> io::Result<()> {
+        let has_ended = matches!(
+            ended.ending,
+            Ending::Made | Ending::Same | Ending::Restored | Ending::Failed
+        );
+        let Some(writer) = self.findings.as_mut().filter(|_| has_ended) else {
+            return Ok(());
+        };
+        let output = &ended.output;
+        let mut printed = String::from_utf8_lossy(&output.start).into_owned();
+        if !output.end.is_empty() {
+            printed.push('\n');
+            printed.push_str(&String::from_utf8_lossy(&output.end));
+        }
+        let folder = place.rsplit_once('/').map_or("", |(folder, _)| folder);
+        writer.ended(&EndedJob {
+            step: &ended.step,
+            run: self.head.run,
+            failed: ended.ending == Ending::Failed,
+            printed: &printed,
+            folder,
+        })
+    }
+
     /// What the line at a place describes, and the place's name.
     fn described(&mut self, span: Span) -> (String, String) {
         if span == Span::default() {
@@ -162,6 +194,9 @@ impl<'a> Recorder<'a> {
         }
         self.write(&RecordLine::End(*summary))?;
         self.flush()?;
+        if let Some(findings) = &mut self.findings {
+            findings.finish()?;
+        }
         self.runs.forget_old(self.keep);
         Ok(())
     }
@@ -176,6 +211,9 @@ impl<'a> Recorder<'a> {
 
     fn flush(&mut self) -> io::Result<()> {
         self.waiting = 0;
+        if let Some(findings) = &mut self.findings {
+            findings.flush()?;
+        }
         match &mut self.out {
             Some(out) => out.flush(),
             None => Ok(()),
