@@ -16,6 +16,8 @@ use lsp_types::Range;
 use lsp_types::Uri;
 
 use crate::language_server::answers;
+use crate::language_server::matched::PatternQuestion;
+use crate::language_server::matched::matched;
 use crate::language_server::outlook::Outlook;
 use crate::language_server::outlook::with_target;
 use crate::language_server::project_text::CheckDepth;
@@ -35,6 +37,8 @@ pub enum CheckQuestion {
     Mends(RequestId, ProjectText, Box<CodeActionParams>),
     /// What a target would do now; by its header, behind what is said of it anyway.
     Target(RequestId, ProjectText, TargetQuestion),
+    /// What a pattern matches, and the place that it is said of.
+    Pattern(RequestId, ProjectText, PatternQuestion, Range),
 }
 
 /// A target that is asked about.
@@ -101,6 +105,10 @@ pub fn serve(asked: &Receiver<CheckQuestion>, tell: &Sender<Told>) {
                 let outlook = outlook.unwrap_or_default();
                 let text = with_target(&asked.before, outlook.targets.get(&asked.header));
                 answered(id, answers::markdown(text, asked.range))
+            }
+            CheckQuestion::Pattern(id, project, asked, range) => {
+                let text = matched(&project, asked);
+                answered(id, text.map(|text| answers::markdown(text, range)))
             }
         };
         if tell.send(told).is_err() {

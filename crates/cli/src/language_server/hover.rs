@@ -8,7 +8,6 @@ use handloom_core::language::ValueSyntax;
 use handloom_core::language::Word;
 use handloom_core::language::target_of;
 use handloom_core::project::Description;
-use handloom_core::project::folders::Folders;
 use handloom_core::project::pattern::Pattern;
 use handloom_core::project::pattern::is_pattern;
 use handloom_core::text::Span;
@@ -16,15 +15,12 @@ use handloom_core::text::Span;
 use crate::language_server::answers::range_of;
 use crate::language_server::card;
 use crate::language_server::completion::is_raw;
+use crate::language_server::matched::PatternQuestion;
 use crate::language_server::names::NameIndex;
 use crate::language_server::names::Named;
 use crate::language_server::outlook::Outlook;
 use crate::language_server::outlook::header_of;
-use crate::language_server::project_text::ProjectText;
 use crate::language_server::server::Opened;
-
-/// So many files that a pattern matches are named.
-const MOST_FILES: usize = 12;
 
 /// What is said at once.
 pub struct Said {
@@ -32,8 +28,16 @@ pub struct Said {
     pub text: String,
     /// The place that it is said of.
     pub range: Range,
-    /// The target of which more can be said, by its header.
-    pub target: Option<String>,
+    /// What more is to be worked out.
+    pub more: Option<More>,
+}
+
+/// What takes longer than to read the description.
+pub enum More {
+    /// What a target would do, by its header.
+    Target(String),
+    /// What a pattern matches.
+    Pattern(PatternQuestion),
 }
 
 /// What is known of a place.
@@ -71,7 +75,7 @@ fn keyword(opened: &Opened<'_>, at: Span) -> Option<Said> {
             &opened.description.sources,
             opened.span(from).to(opened.span(to)),
         ),
-        target: None,
+        more: None,
     })
 }
 
@@ -121,7 +125,7 @@ fn name(
     Some(Said {
         text: format!("{title}, {used}\n\n{value}```\n{}\n```", lines.join("\n")),
         range: range_of(sources, found.span),
-        target: None,
+        more: None,
     })
 }
 
@@ -148,7 +152,7 @@ fn path(
             return Some(Said {
                 text: format!("target `{}{written}`", part.folder),
                 range: range_of(sources, item.word.span),
-                target: Some(header_of(sources, &part.folder, target)),
+                more: Some(More::Target(header_of(sources, &part.folder, target))),
             });
         }
         needed(&target.clauses, &mut words);
@@ -170,22 +174,21 @@ fn path(
     }
     let path = format!("{}{written}", part.folder);
     let range = range_of(sources, word.span);
-    let said = |text: String, target: Option<String>| {
-        Some(Said {
-            text,
-            range,
-            target,
-        })
-    };
+    let said = |text: String, more: Option<More>| Some(Said { text, range, more });
     if is_pattern(&path) || written.contains('<') {
-        let matched = matched(opened.project, outlook, &path)?;
-        return said(matched, None);
+        let compiled = Pattern::compile(&path).ok()?;
+        let made = outlook.iter().flat_map(|outlook| &outlook.names);
+        let made = made.filter(|name| compiled.matches(name)).cloned();
+        let made = made.collect();
+        let pattern = path;
+        let more = More::Pattern(PatternQuestion { pattern, made });
+        return said(String::new(), Some(more));
     }
     let made = made_by(description, &path);
     if let Some((place, header)) = made {
         return said(
             format!("`{path}`, made by the target at {place}"),
-            Some(header),
+            Some(More::Target(header)),
         );
     }
     let is_made = outlook.is_some_and(|outlook| outlook.names.contains(&path));
@@ -224,32 +227,4 @@ fn made_by(description: &Description, path: &str) -> Option<(String, String)> {
         let place = sources.name_and_line(target.span);
         Some((place, header_of(sources, &part.folder, target)))
     })
-}
-
-/// What a pattern matches now: files, and what targets make.
-fn matched(project: &ProjectText, outlook: Option<&Outlook>, pattern: &str) -> Option<String> {
-    let compiled = Pattern::compile(pattern).ok()?;
-    let mut found: Vec<String> = Vec::new();
-    Folders::new(project.disk())
-        .walk(&compiled, &mut |path| found.push(path.to_owned()))
-        .ok()?;
-    let made = outlook.iter().flat_map(|outlook| &outlook.names);
-    found.extend(made.filter(|name| compiled.matches(name)).cloned());
-    found.sort_unstable();
-    found.dedup();
-    let count = match found.len() {
-        0 => "nothing now".to_owned(),
-        1 => "one file now".to_owned(),
-        count => format!("{count} files now"),
-    };
-    let mut text = format!("`{pattern}` matches {count}");
-    if !found.is_empty() {
-        let more = found.len().saturating_sub(MOST_FILES);
-        found.truncate(MOST_FILES);
-        if more > 0 {
-            found.push(format!("… and {more} more"));
-        }
-        text.push_str(&format!("\n```\n{}\n```", found.join("\n")));
-    }
-    Some(text)
 }

@@ -11,6 +11,7 @@ mod goals;
 mod hints;
 mod hover;
 mod jobs;
+mod matched;
 mod name_queries;
 mod names;
 mod outlook;

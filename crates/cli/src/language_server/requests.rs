@@ -28,6 +28,7 @@ use crate::language_server::completion::offered;
 use crate::language_server::goals;
 use crate::language_server::hints;
 use crate::language_server::hover;
+use crate::language_server::hover::More;
 use crate::language_server::jobs::JobWish;
 use crate::language_server::names::NameIndex;
 use crate::language_server::outlook::Outlook;
@@ -159,24 +160,31 @@ impl Server {
             let outlook = self.outlooks.get(&opened.project.root);
             let found = hover::at(opened, index, opened.span(at), outlook);
             let Some(found) = found else { return Ok(None) };
-            if let Some(header) = found.target {
-                asked = Some(TargetQuestion {
-                    header,
-                    before: found.text,
-                    range: found.range,
-                });
+            if let Some(more) = found.more {
+                asked = Some((more, found.text, found.range));
                 return Ok(None);
             }
             Ok(Some(answers::markdown(found.text, found.range)))
         })?;
-        let Some(asked) = asked else {
+        let Some((more, before, range)) = asked else {
             return Ok(Some(said));
         };
         let uri = params.pointer("/textDocument/uri").cloned();
         let path = uri.and_then(read::<Uri>).as_ref().and_then(path_of);
         let project = path.and_then(|path| ProjectText::around(&path, &self.open));
         let project = project.ok_or("its folder can't be read")?;
-        self.ask(CheckQuestion::Target(id.clone(), project, asked));
+        let id = id.clone();
+        self.ask(match more {
+            More::Pattern(asked) => CheckQuestion::Pattern(id, project, asked, range),
+            More::Target(header) => {
+                let asked = TargetQuestion {
+                    header,
+                    before,
+                    range,
+                };
+                CheckQuestion::Target(id, project, asked)
+            }
+        });
         Ok(None)
     }
 
