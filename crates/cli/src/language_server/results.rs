@@ -320,7 +320,8 @@ fn described(description: &Description, result: &StepResult) -> Option<Span> {
 
 /// A finding as the protocol has it.
 fn told(finding: &Finding, step: &str, run: u64, text: Option<&str>) -> lsp_types::Diagnostic {
-    let line = finding.line - 1;
+    // Whatever stands in the file: lines and columns count from 1.
+    let line = finding.line.saturating_sub(1);
     let written = text.and_then(|text| text.lines().nth(line as usize));
     let (start, end) = columns(written.unwrap_or_default(), finding.column);
     lsp_types::Diagnostic {
@@ -346,7 +347,7 @@ fn columns(line: &str, column: Option<u32>) -> (u32, u32) {
     };
     let start = line
         .char_indices()
-        .nth(column as usize - 1)
+        .nth((column as usize).saturating_sub(1))
         .map_or(line.len(), |(at, _)| at);
     let is_word = |character: char| character.is_alphanumeric() || character == '_';
     let length: usize = line[start..]

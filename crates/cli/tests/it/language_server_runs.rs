@@ -383,6 +383,28 @@ fn a_failure_follows_what_describes_it() {
     editor.end();
 }
 
+/// Whatever somebody wrote into the project's own files.
+#[test]
+fn odd_records_are_no_harm() {
+    let bed = Bed::new("target out\n  recipe: true > @{target}\n");
+    bed.write("a.c", "x");
+    bed.write(".handloom/runs/1.jsonl", "{\"line\":\"run\"");
+    bed.write(
+        ".handloom/findings",
+        "{\"step\":\"out\",\"run\":1,\"found\":[{\"level\":\"error\",\"file\":\"a.c\",\"line\":0,\"column\":0,\"message\":\"odd\",\"since\":1},{\"level\":\"error\",\"file\":\"../../etc\",\"line\":4000000000,\"column\":4000000000,\"message\":\"far\",\"since\":1}]}\n",
+    );
+    let mut editor = Editor::begin(&bed);
+    editor.open("hand.loom", "target out\n  recipe: true > @{target}\n");
+    assert_eq!(editor.wrong_in("hand.loom"), []);
+    while !editor.wrong.contains_key("a.c") {
+        editor.hear();
+    }
+    assert_eq!(editor.wrong["a.c"], [(0, 0, "odd".to_owned())]);
+    assert_eq!(editor.wrong.len(), 2, "{:?}", editor.wrong);
+    editor.end();
+    bed.run(&["findings"]).status(0).says(&["odd"]);
+}
+
 /// A source that is not there is told as a run would tell it.
 #[test]
 fn a_missing_source_is_told() {

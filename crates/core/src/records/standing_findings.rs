@@ -67,8 +67,9 @@ impl StandingFindings {
         // Where there is none, nothing was said.
         let bytes = own::read(&own_folder.join(NAME)).unwrap_or_default();
         for line in bytes.split(|&byte| byte == b'\n') {
-            if let Ok(step) = serde_json::from_slice::<StepFindings>(line) {
+            if let Ok(mut step) = serde_json::from_slice::<StepFindings>(line) {
                 read.lines += 1;
+                step.found.retain(|one| is_inside(&one.finding.file));
                 read.take(step);
             }
         }
@@ -138,6 +139,12 @@ impl StandingFindings {
         self.take(step.clone());
         Some(step)
     }
+}
+
+/// Whether a path is one below the project's folder, whatever the file says.
+fn is_inside(file: &str) -> bool {
+    let mut names = file.split('/');
+    !file.is_empty() && names.all(|name| !matches!(name, "" | "." | ".."))
 }
 
 /// A job that ended, as far as it matters here.
