@@ -5,6 +5,7 @@ use std::process::Command;
 use serde_json::Value;
 
 use crate::bed::Bed;
+use crate::screen::Terminal;
 
 const LOOM: &str = "target out/<u>.o
   needs each src/<u>.c
@@ -129,6 +130,17 @@ fn a_source_may_be_put_right_without_a_run() {
     assert_eq!(found(&bed, &[]), [""; 0]);
     bed.write("hand.loom", LOOM);
     assert_eq!(found(&bed, &[]), ["src/a.c:1 warning out/a.o 1 false"]);
+}
+
+/// On a terminal compilers speak in colours.
+#[test]
+fn what_was_said_in_colours_is_read() {
+    let bed = bed();
+    let loom = LOOM.replace("gcc -Wall", "gcc -fdiagnostics-color=always -Wall");
+    bed.write("hand.loom", &loom);
+    let (status, shown) = Terminal::start(&bed, &["out/a.o"]).end();
+    assert_eq!(status, Some(0), "{shown}");
+    assert_eq!(found(&bed, &[]), ["src/a.c:1 warning out/a.o 1 true"]);
 }
 
 /// A result from the store has with it what was said when it was made.

@@ -8,6 +8,7 @@ use std::io::BufWriter;
 use std::io::Write;
 use std::time::Duration;
 
+use crate::executor::control_codes::without_controls;
 use crate::executor::exit::Exit;
 use crate::records::JobRecord;
 use crate::records::RecordLine;
@@ -157,10 +158,12 @@ impl<'a> Recorder<'a> {
             return Ok(());
         };
         let output = &ended.output;
-        let mut printed = String::from_utf8_lossy(&output.start).into_owned();
+        // On a terminal messages come in colours.
+        let start = without_controls(&output.start);
+        let mut printed = String::from_utf8_lossy(&start).into_owned();
         if !output.end.is_empty() {
             printed.push('\n');
-            printed.push_str(&String::from_utf8_lossy(&output.end));
+            printed.push_str(&String::from_utf8_lossy(&without_controls(&output.end)));
         }
         let folder = place.rsplit_once('/').map_or("", |(folder, _)| folder);
         writer.ended(&EndedJob {
