@@ -1,6 +1,5 @@
 //! What the server answers when it is asked.
 
-use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use lsp_server::ErrorCode;
@@ -192,20 +191,11 @@ impl Server {
     fn symbols(&self, params: Value) -> Result<Value, String> {
         let asked = read::<WorkspaceSymbolParams>(params).ok_or("nothing was asked for")?;
         let mut found = Vec::new();
-        for project in self.open_projects().values() {
+        for project in self.projects_of(self.open.keys().cloned()).values() {
             let (description, _) = project.description();
             found.extend(answers::all_symbols(project, &description, &asked.query));
         }
         Ok(serde_json::to_value(found).unwrap_or_default())
-    }
-
-    /// The projects of the texts that are open.
-    fn open_projects(&self) -> BTreeMap<PathBuf, ProjectText> {
-        let projects = self.open.keys();
-        let projects = projects.filter_map(|path| ProjectText::around(path, &self.open));
-        projects
-            .map(|project| (project.root.clone(), project))
-            .collect()
     }
 
     /// Carries out what somebody asked for.

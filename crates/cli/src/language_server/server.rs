@@ -136,8 +136,9 @@ impl Server {
 
     /// Checks the projects of what was changed.
     pub fn check_changed(&mut self) -> bool {
-        let projects = self.take_changed();
-        projects.into_iter().all(|project| {
+        let changed = std::mem::take(&mut self.changed);
+        let projects = self.projects_of(changed);
+        projects.into_values().all(|project| {
             self.under_way += 1;
             self.ask(CheckQuestion::Check(project))
         })
@@ -151,17 +152,7 @@ impl Server {
         // The editor's own folder counts also while no description is open in it.
         let root = self.client.root.iter().map(|root| root.join(FILE_NAME));
         let root = root.filter(|file| file.is_file());
-        let files: Vec<PathBuf> = self.open.keys().cloned().chain(root).collect();
-        let mut projects: BTreeMap<PathBuf, ProjectText> = BTreeMap::new();
-        for file in files {
-            // One file of each project is enough.
-            if projects.keys().any(|root| file.starts_with(root)) {
-                continue;
-            }
-            if let Some(project) = ProjectText::around(&file, &self.open) {
-                projects.insert(project.root.clone(), project);
-            }
-        }
+        let projects = self.projects_of(self.open.keys().cloned().chain(root));
         projects.into_values().all(|project| {
             self.under_way += 1;
             self.ask(CheckQuestion::Look(project))
@@ -243,15 +234,17 @@ impl Server {
         }
     }
 
-    /// The projects of what was changed, as they are now.
-    fn take_changed(&mut self) -> Vec<ProjectText> {
-        let mut projects: BTreeMap<PathBuf, ProjectText> = BTreeMap::new();
-        for path in std::mem::take(&mut self.changed) {
-            if let Some(project) = ProjectText::around(&path, &self.open) {
-                projects.insert(project.root.clone(), project);
-            }
-        }
-        projects.into_values().collect()
+    /// The projects of some files, as they are now, by their folders.
+    pub(super) fn projects_of(
+        &self,
+        files: impl IntoIterator<Item = PathBuf>,
+    ) -> BTreeMap<PathBuf, ProjectText> {
+        let projects = files
+            .into_iter()
+            .filter_map(|file| ProjectText::around(&file, &self.open));
+        projects
+            .map(|project| (project.root.clone(), project))
+            .collect()
     }
 
     /// Takes in what was worked out, and tells the editor; whether it is still there.

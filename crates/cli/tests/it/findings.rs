@@ -240,6 +240,10 @@ fn what_does_not_count_any_more_is_put_away() {
     }
     assert_eq!(bed.read(".handloom/findings").lines().count(), 1);
     assert_eq!(found(&bed, &[]).len(), 40);
+    // A line that was cut off by a kill takes no other one with it.
+    std::fs::write(bed.path(".handloom/findings"), "{\"step\":\"lamp\",\"run\"").unwrap();
+    bed.run(&["lamp"]).status(0);
+    assert_eq!(found(&bed, &[]).len(), 40);
     // What somebody wrote into it is no harm.
     std::fs::write(
         bed.path(".handloom/findings"),

@@ -57,6 +57,8 @@ pub struct StandingFindings {
     /// By the step's name and whether it failed.
     steps: BTreeMap<(String, bool), StepFindings>,
     lines: usize,
+    /// Whether the last line has no end: a run was killed while it wrote.
+    is_torn: bool,
 }
 
 impl StandingFindings {
@@ -66,6 +68,7 @@ impl StandingFindings {
         let mut read = Self::default();
         // Where there is none, nothing was said.
         let bytes = own::read(&own_folder.join(NAME)).unwrap_or_default();
+        read.is_torn = bytes.last().is_some_and(|&last| last != b'\n');
         for line in bytes.split(|&byte| byte == b'\n') {
             if let Ok(mut step) = serde_json::from_slice::<StepFindings>(line) {
                 read.lines += 1;
@@ -168,10 +171,16 @@ pub(super) struct FindingsWriter {
 impl FindingsWriter {
     /// A writer for the project whose own folder this is.
     pub fn new(own_folder: &Path) -> Self {
+        let standing = StandingFindings::read(own_folder);
         Self {
             own_folder: own_folder.to_owned(),
-            standing: StandingFindings::read(own_folder),
-            waiting: Vec::new(),
+            // What comes next must not be lost with a line that was cut off.
+            waiting: if standing.is_torn {
+                vec![b'\n']
+            } else {
+                Vec::new()
+            },
+            standing,
         }
     }
 
