@@ -23,6 +23,7 @@ pub use of_projects::NewArguments;
 pub use of_projects::SketchArguments;
 pub use of_runs::FindingsArguments;
 pub use of_runs::HistoryArguments;
+pub use of_runs::LineageArguments;
 pub use of_runs::LogArguments;
 pub use of_runs::ReportArguments;
 
@@ -100,6 +101,8 @@ pub enum Command {
     Log(LogArguments),
     /// Show the errors and warnings that compilers and checkers printed, by source file.
     Findings(FindingsArguments),
+    /// Show how a file came about: its steps, recipes and sources, and whether it would come about so again.
+    Lineage(LineageArguments),
     /// Analyse one run: what took long, what held up what, and why each step ran.
     Report(ReportArguments),
     /// Build, and rebuild at every change of a source or the description.

@@ -58,6 +58,7 @@
 //! - [`scheduler`]: running them, in order and side by side; events out
 //! - [`records`]: what the last runs did, written from the events
 //! - [`graph_view`]: the project as nodes and what leads to what, to be drawn
+//! - [`lineage`]: how a file came about, back to its sources, as the ledger has it
 //! - [`workspace`]: opening a project, for whoever asks
 
 pub mod content;
@@ -68,6 +69,7 @@ pub mod graph;
 pub mod graph_view;
 pub mod language;
 pub mod ledger;
+pub mod lineage;
 pub mod project;
 pub mod project_cache;
 pub mod records;

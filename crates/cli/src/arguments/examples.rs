@@ -5,7 +5,7 @@ use clap::CommandFactory;
 use crate::arguments::Arguments;
 
 /// A command's name, what to type, and what that does.
-const EXAMPLES: [(&str, &[(&str, &str)]); 23] = [
+const EXAMPLES: [(&str, &[(&str, &str)]); 24] = [
     (
         "weave",
         &[
@@ -90,6 +90,23 @@ const EXAMPLES: [(&str, &[(&str, &str)]); 23] = [
             (
                 "handloom findings --new --to new.sarif",
                 "what came with the last run, for a build server",
+            ),
+        ],
+    ),
+    (
+        "lineage",
+        &[
+            (
+                "handloom lineage out/almanac.html",
+                "the way back to its sources",
+            ),
+            (
+                "handloom lineage out/almanac.html --again proof",
+                "made anew in an empty folder, and compared",
+            ),
+            (
+                "handloom lineage out/almanac.html --to almanac-crate",
+                "a Process Run Crate with the files, for others",
             ),
         ],
     ),

@@ -34,6 +34,35 @@ pub struct FindingsArguments {
     pub format: Format,
 }
 
+/// `handloom lineage`
+#[derive(Args, Debug)]
+pub struct LineageArguments {
+    /// A file or whole folder that a target makes.
+    #[arg(value_name = "FILE")]
+    pub file: String,
+    /// Each step by itself, whole recipes, each source with its content.
+    #[arg(long)]
+    pub all: bool,
+    /// Say only whether all of it still is as it was then.
+    #[arg(long, conflicts_with_all = ["to", "again"])]
+    pub check: bool,
+    /// Make the file anew from the recorded sources in this folder, which is empty or not there yet, and compare byte for byte.
+    #[arg(long, value_name = "FOLDER", conflicts_with = "to")]
+    pub again: Option<PathBuf>,
+    /// Write PROV-JSON (.prov.json), the same as `--format json` (.json), or a Process Run Crate (a folder).
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
+    /// Write the metadata of a Process Run Crate alone.
+    #[arg(long, requires = "to")]
+    pub without_files: bool,
+    /// Jobs of `--again` that may run at once [default: the number of cores].
+    #[arg(short, long, value_name = "N", requires = "again")]
+    pub jobs: Option<usize>,
+    /// How to answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    pub format: Format,
+}
+
 /// `handloom log`
 #[derive(Args, Debug)]
 pub struct LogArguments {

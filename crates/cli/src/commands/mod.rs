@@ -7,6 +7,8 @@ mod demo;
 mod findings;
 mod graph;
 mod history;
+mod lineage;
+mod lineage_again;
 mod list;
 mod log;
 mod manual;
@@ -154,6 +156,7 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, CommandError> {
         Command::History(history) => history::run(common, history, ui),
         Command::Log(log) => log::run(common, log, ui),
         Command::Findings(findings) => findings::run(common, findings, ui),
+        Command::Lineage(lineage) => lineage::run(common, lineage, ui),
         Command::Report(report) => report::run(common, report, ui),
         Command::Watch(watch) => watch::run(common, watch, ui),
         Command::Accept(accept) => accept::run(common, accept, ui),

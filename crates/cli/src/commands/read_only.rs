@@ -214,6 +214,13 @@ impl ReadOnlyProject<'_, '_> {
         steps.chain(tasks).collect()
     }
 
+    /// The files that values were taken from when the project was worked out, in a project that is taken over.
+    pub fn data_files(&self) -> Vec<String> {
+        let cached = self.cached.borrow();
+        let files = cached.iter().flat_map(CachedProject::data_files);
+        files.map(str::to_owned).collect()
+    }
+
     /// Whether something stands at a path; what was looked at already is not looked at again.
     pub fn is_there(&self, path: &str) -> bool {
         let cached = self.cached.borrow();

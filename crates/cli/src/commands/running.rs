@@ -289,10 +289,9 @@ impl BuildRun<'_> {
         let asker = |command: &[String], folder: &str| place.local().ask(command, folder);
         let environment = workspace.environment_asking(Some(&asker));
         let mut recorder = recorder(workspace, &options);
-        let options = BuildOptions {
-            run: Some(recorder.run()),
-            ..options
-        };
+        let mut found = workspace.circumstances(typed_command(), place.local());
+        let run = Some(recorder.run());
+        let options = BuildOptions { run, ..options };
         let store = workspace.store().filter(|_| !work.running.no_store);
         let context = BuildContext {
             store: store.as_ref(),
@@ -321,6 +320,7 @@ impl BuildRun<'_> {
             let release = release.map(|release| -> &mut dyn FnMut() { release });
             let mut build = Build::new(context, options, hub)
                 .watched(watcher)
+                .noting(Some(&mut found))
                 .releasing(release);
             build.with_front(workspace.take_front());
             Ok::<_, CommandError>(drive(&mut build, &request))
@@ -359,16 +359,20 @@ pub fn request(workspace: &Workspace, work: &Work<'_>) -> BuildRequest {
     }
 }
 
+/// What was typed to begin this run.
+fn typed_command() -> String {
+    let typed: Vec<String> = std::env::args().skip(1).collect();
+    let typed = quote_all(typed.iter().map(String::as_str));
+    format!("handloom {typed}").trim_end().to_owned()
+}
+
 /// The record of the run that is about to begin.
 fn recorder<'a>(workspace: &'a Workspace, options: &BuildOptions) -> Recorder<'a> {
     use handloom_core::world::Clock;
-    let typed: Vec<String> = std::env::args().skip(1).collect();
     let head = RunHeader {
         run: 0,
         started: workspace.clock.now(),
-        command: format!("handloom {}", quote_all(typed.iter().map(String::as_str)))
-            .trim_end()
-            .to_owned(),
+        command: typed_command(),
         jobs: jobs_everywhere(workspace, options),
     };
     let keep = workspace.settings.runs.unwrap_or(RUNS);

@@ -2,6 +2,7 @@
 
 pub mod findings;
 pub mod junit;
+pub mod lineage;
 pub mod nodes;
 pub mod page;
 pub mod plain;

@@ -21,6 +21,7 @@ mod language;
 mod language_server;
 mod language_server_fuzz;
 mod language_server_runs;
+mod lineage;
 mod links;
 mod logs;
 mod lost;

@@ -9,6 +9,7 @@ use zerocopy::little_endian::U32;
 
 use crate::ledger::Ledger;
 use crate::ledger::arrays;
+use crate::ledger::circumstances::SpokenOf;
 use crate::ledger::journal;
 use crate::ledger::snapshot::GivenRec;
 use crate::ledger::snapshot::LAYOUT;
@@ -101,7 +102,9 @@ fn commands(ledger: &Ledger, tables: &mut Tables) -> Vec<GivenRec> {
     let mut commands: HashMap<&str, &str> = before.collect();
     let since = ledger.commands.iter();
     commands.extend(since.map(|(key, output)| (key.as_str(), output.as_str())));
+    let runs = SpokenOf::of(tables.step_views().map(|(_, step)| step));
     let mut commands: Vec<_> = commands.into_iter().collect();
+    commands.retain(|(key, _)| runs.wants(key));
     commands.sort_unstable();
     commands
         .into_iter()

@@ -10,6 +10,7 @@
 pub(crate) mod arrays;
 
 mod build;
+mod circumstances;
 mod glance;
 mod journal;
 mod records;
@@ -20,6 +21,9 @@ mod tables;
 mod view;
 mod write;
 
+pub use circumstances::CommitState;
+pub use circumstances::RanIn;
+pub use circumstances::RunCircumstances;
 pub use glance::LedgerGlance;
 pub use journal::Mark;
 pub use journal::Tail;

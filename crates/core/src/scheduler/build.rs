@@ -25,6 +25,7 @@ use crate::project_cache::FrontLook;
 use crate::project_cache::LoadedProject;
 use crate::scheduler::build_state::BuildContext;
 use crate::scheduler::build_state::BuildState;
+use crate::scheduler::build_state::CircumstanceFinder;
 use crate::scheduler::build_state::RunWatcher;
 use crate::scheduler::event::Summary;
 use crate::scheduler::event_hub::EventHub;
@@ -93,6 +94,13 @@ impl<'s> Build<'s> {
     #[must_use]
     pub fn watched(mut self, watcher: Option<&'s mut dyn RunWatcher>) -> Self {
         self.state.watcher = watcher;
+        self
+    }
+
+    /// With somebody who finds out what the run is carried out in, which is kept with what it makes.
+    #[must_use]
+    pub fn noting(mut self, circumstances: Option<&'s mut dyn CircumstanceFinder>) -> Self {
+        self.state.circumstances = circumstances;
         self
     }
 

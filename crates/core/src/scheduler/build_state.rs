@@ -4,6 +4,7 @@ use std::cell::RefCell;
 
 use crate::executor::Executor;
 use crate::ledger::Ledger;
+use crate::ledger::RunCircumstances;
 use crate::scheduler::event::Event;
 use crate::scheduler::event::Summary;
 use crate::scheduler::event_hub::EventHub;
@@ -50,6 +51,16 @@ pub trait RunWatcher {
     fn has_news(&mut self, left: &[&str]) -> bool;
 }
 
+/// Who finds out what a run is carried out in.
+pub trait CircumstanceFinder {
+    /// The number by which records of its steps speak of the run.
+    fn run(&self) -> u64;
+    /// The first job is about to begin: from now on it is asked what takes its time.
+    fn begin(&mut self);
+    /// What was found; none while something is still being asked, unless the run is over. It is not asked twice.
+    fn found(&mut self, is_over: bool) -> Option<RunCircumstances>;
+}
+
 /// What the passes of one build share.
 pub struct BuildState<'s> {
     /// What comes in from outside.
@@ -68,6 +79,10 @@ pub struct BuildState<'s> {
     pub release: Option<&'s mut dyn FnMut()>,
     /// Who wants to know what the run depends on.
     pub watcher: Option<&'s mut dyn RunWatcher>,
+    /// Who finds out what it is carried out in, until that is written down.
+    pub circumstances: Option<&'s mut dyn CircumstanceFinder>,
+    /// The run as records of its steps speak of it.
+    pub run: Option<u64>,
     /// When it began.
     pub began: Ticks,
     /// Whether the executor was told of the first job.
@@ -86,6 +101,8 @@ impl<'s> BuildState<'s> {
             progress: Progress::default(),
             release: None,
             watcher: None,
+            circumstances: None,
+            run: None,
             began: context.clock.ticks(),
             prepared: false,
         }
@@ -107,6 +124,12 @@ impl<'s> BuildState<'s> {
             let prepared = self.context.executor.prepare();
             prepared.map_err(|error| BuildError::io("can't note that jobs run", error))?;
             self.prepared = true;
+            if let Some(circumstances) = &mut self.circumstances
+                && self.run.is_none()
+            {
+                self.run = Some(circumstances.run());
+                circumstances.begin();
+            }
         }
         Ok(())
     }
@@ -136,12 +159,26 @@ impl<'s> BuildState<'s> {
         }
     }
 
+    /// Writes down what the run is carried out in, once that is known; what is not known when it is over is left open.
+    pub fn note_circumstances(&mut self, is_over: bool) -> Result<(), BuildError> {
+        if self.run.is_none() {
+            return Ok(());
+        }
+        let found = self.circumstances.as_mut();
+        let Some(found) = found.and_then(|circumstances| circumstances.found(is_over)) else {
+            return Ok(());
+        };
+        self.circumstances = None;
+        self.writer.record([found.entry()])
+    }
+
     /// Everything but one task that has the terminal is done: the project is free for others, and nothing of
     /// it is written any more.
     pub fn release_project(&mut self) -> Result<(), BuildError> {
         let Some(release) = self.release.take() else {
             return Ok(());
         };
+        self.note_circumstances(true)?;
         self.writer.sync()?;
         if std::mem::take(&mut self.prepared) {
             self.context.executor.finish().map_err(ended_unnoted)?;

@@ -9,6 +9,7 @@ use crate::ledger::Edge;
 use crate::ledger::Entry;
 use crate::ledger::Given;
 use crate::ledger::LEGACY;
+use crate::ledger::RanIn;
 use crate::ledger::StepRecord;
 use crate::ledger::task_key;
 use crate::project::Need;
@@ -59,6 +60,8 @@ pub struct Completion<'c, 's, 'p, 'd> {
     pub recipes: RecipeMode,
     /// What is to be kept of the step.
     pub keep: Option<KeepRequest>,
+    /// The run as records of its steps speak of it.
+    pub run: Option<u64>,
 }
 
 /// What a recipe told of, and what it was seen to read besides.
@@ -252,13 +255,28 @@ impl Completion<'_, '_, '_, '_> {
         })
     }
 
-    /// What every record has: why it ran, when, and what it took.
+    /// What every record has: why it ran, in which run, when, and what it took.
     fn usage(&self, job: &RunningJob, end: &JobEnd) -> StepRecord {
-        if let Some(origin) = origin(job, end) {
+        let origin = origin(job, end);
+        let mut reasons: String = job.reasons.iter().map(Reason::line).collect();
+        if let Some(origin) = &origin {
+            reasons.push_str(&origin.line());
+        }
+        if let Some(run) = self.run {
+            let remote = end.outcome.remote.as_ref();
+            let ran_in = RanIn {
+                run,
+                place: remote.map(|remote| remote.place.clone()),
+                node: remote.map(|remote| remote.node.clone()),
+            };
+            reasons.push_str(&ran_in.line());
+        }
+        let ended_at = self.context.clock.now();
+        if let Some(origin) = origin {
             let result = job.hit.as_ref().map(|hit| &hit.restore.result);
             return StepRecord {
-                reasons: job.reasons.iter().map(Reason::line).collect::<String>() + &origin.line(),
-                ended_at: self.context.clock.now(),
+                reasons,
+                ended_at,
                 took: origin.took,
                 memory: result.map_or(0, |result| result.memory),
                 processor: result.map_or(0, |result| result.processor),
@@ -266,8 +284,8 @@ impl Completion<'_, '_, '_, '_> {
             };
         }
         StepRecord {
-            reasons: job.reasons.iter().map(Reason::line).collect(),
-            ended_at: self.context.clock.now(),
+            reasons,
+            ended_at,
             took: nanoseconds(end.took()),
             memory: end.outcome.memory.bytes(),
             processor: nanoseconds(end.outcome.processor),

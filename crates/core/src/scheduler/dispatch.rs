@@ -122,7 +122,8 @@ impl<'a, 'q> Dispatcher<'a, 'q> {
             }
         }
         pass.account_for_rest();
-        let synced = pass.state.writer.sync();
+        let noted = pass.state.note_circumstances(true);
+        let synced = noted.and_then(|()| pass.state.writer.sync());
         match self.failure {
             Some(failure) => Err(failure),
             None => synced,

@@ -171,6 +171,7 @@ impl JobEnder<'_, '_, '_, '_> {
             read: None,
             recipes: self.state.options.recipes,
             keep: None,
+            run: self.state.run,
         };
         let seen = match view.node(job.position) {
             Node::Step(step) => completion.step(step, job, end),
@@ -221,6 +222,7 @@ impl JobEnder<'_, '_, '_, '_> {
         bad: Option<BadEnd>,
         mut entries: Vec<Entry>,
     ) -> Result<Vec<(String, String)>, BuildError> {
+        self.state.note_circumstances(false)?;
         let (project, node) = (self.view.project, self.view.node(job.position));
         let (state, states) = (&mut *self.state, &mut self.judge.states);
         let mut moved = Vec::new();

@@ -42,6 +42,7 @@ mod watched_inputs;
 
 pub use build::Build;
 pub use build_state::BuildContext;
+pub use build_state::CircumstanceFinder;
 pub use build_state::RunWatcher;
 pub use event::Ended;
 pub use event::Ending;

@@ -6,6 +6,7 @@ pub mod settings;
 pub mod store_settings;
 
 mod approach;
+mod circumstances;
 mod error;
 mod location;
 mod lock;
@@ -18,6 +19,7 @@ mod user;
 
 pub use approach::Approach;
 pub use approach::user_store;
+pub use circumstances::FindCircumstances;
 pub use error::WorkspaceError;
 pub use location::ProjectLocation;
 pub use lock::ProjectLock;

@@ -28,6 +28,7 @@ use crate::text::mistakes;
 use crate::workspace::approach::Approach;
 use crate::workspace::approach::env;
 use crate::workspace::approach::outside_digest;
+use crate::workspace::circumstances::machine;
 use crate::workspace::error::WorkspaceError;
 use crate::workspace::location::ProjectLocation;
 use crate::workspace::options::Access;
@@ -310,13 +311,12 @@ impl Workspace {
             return None;
         }
         let root = self.location.root_text();
-        let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
         let options = StoreOptions {
             folder: settings.folder(self.user.store())?,
             size: settings.size(),
             least: settings.least(),
             platform: settings.platform.clone().unwrap_or_default(),
-            made_in: format!("{}: {root}", host.trim()),
+            made_in: format!("{}: {root}", machine()),
         };
         let store = Store::new(options, self.location.root.clone(), &root);
         let Some(address) = settings.shared.as_deref().and_then(SharedAddress::parse) else {

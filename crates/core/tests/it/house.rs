@@ -7,7 +7,7 @@ use std::path::Path;
 use std::path::PathBuf;
 
 /// The rooms of the core; each only uses those in front of it.
-const ROOMS: [&str; 18] = [
+const ROOMS: [&str; 19] = [
     "text",
     "findings",
     "world",
@@ -25,6 +25,7 @@ const ROOMS: [&str; 18] = [
     "scheduler",
     "records",
     "graph_view",
+    "lineage",
     "workspace",
 ];
 

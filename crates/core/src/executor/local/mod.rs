@@ -5,6 +5,7 @@
 //! leaves behind in or outside of its group is ended ([`crate::executor::local::processes`]), also by the next run after
 //! a kill ([`crate::executor::local::job_markers`]).
 
+pub mod beside;
 pub mod control;
 pub mod job_markers;
 mod manifest_file;
@@ -85,7 +86,7 @@ pub struct LocalExecutor {
     /// Processes that were ended for want of memory before.
     pub(super) memory_kills: u64,
     pub(super) grace: Duration,
-    pub(super) family: ProcessFamily,
+    pub(super) family: Arc<ProcessFamily>,
     pub(super) markers: JobMarkers,
     pub(super) control: Arc<ProcessControl>,
     /// Whether there is a terminal that a job may try to read.
@@ -110,7 +111,7 @@ impl LocalExecutor {
             control: Arc::default(),
             memory_kills: killed_for_memory(),
             grace: GRACE,
-            family: ProcessFamily::new(),
+            family: Arc::new(ProcessFamily::new()),
             has_terminal: File::open("/dev/tty").is_ok(),
             sealed_reads: Vec::new(),
             columns: None,

@@ -9,7 +9,10 @@
 use std::collections::HashMap;
 use std::collections::HashSet;
 use std::fs::File;
+use std::io;
 use std::os::unix::fs::FileExt;
+use std::process::Child;
+use std::process::Command;
 use std::sync::Mutex;
 use std::sync::MutexGuard;
 use std::time::Duration;
@@ -109,6 +112,10 @@ impl Process {
     }
 }
 
+fn number(child: &Child) -> i32 {
+    i32::try_from(child.id()).unwrap_or(0)
+}
+
 /// All processes there are.
 pub fn all() -> Vec<Process> {
     let Ok(entries) = std::fs::read_dir("/proc") else {
@@ -177,6 +184,20 @@ impl ProcessFamily {
     /// A job's process is about to be reaped.
     pub fn leave(&self, pid: Pid) {
         self.members().jobs.remove(&pid.as_raw_nonzero().get());
+    }
+
+    /// Begins a program that is no job, and that somebody waits for.
+    pub fn spawn_beside(&self, command: &mut Command) -> io::Result<Child> {
+        // Whoever looks for orphans meanwhile waits until this one is known.
+        let mut members = self.members();
+        let child = command.spawn()?;
+        members.jobs.insert(number(&child), String::new());
+        Ok(child)
+    }
+
+    /// A program that is no job has been reaped.
+    pub fn leave_beside(&self, child: &Child) {
+        self.members().jobs.remove(&number(child));
     }
 
     /// Children of this process that no thread waits for: orphans that came to it. Those that have ended
