@@ -19,6 +19,8 @@ use handloom_core::workspace::settings::OutputMode;
 pub use examples::definition;
 pub use of_projects::DemoArguments;
 pub use of_projects::Example;
+pub use of_projects::ExportArguments;
+pub use of_projects::ExportForm;
 pub use of_projects::NewArguments;
 pub use of_projects::SketchArguments;
 pub use of_runs::FindingsArguments;
@@ -105,6 +107,8 @@ pub enum Command {
     Lineage(LineageArguments),
     /// Analyse one run: what took long, what held up what, and why each step ran.
     Report(ReportArguments),
+    /// Write the project for others: as a plain shell script, or how each source is compiled.
+    Export(ExportArguments),
     /// Build, and rebuild at every change of a source or the description.
     Watch(WatchArguments),
     /// Mark files as up to date as they stand, without running anything.

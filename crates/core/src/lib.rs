@@ -59,11 +59,13 @@
 //! - [`records`]: what the last runs did, written from the events
 //! - [`graph_view`]: the project as nodes and what leads to what, to be drawn
 //! - [`lineage`]: how a file came about, back to its sources, as the ledger has it
+//! - [`export`]: a project for those who have no Hand Loom: a script, how sources are compiled
 //! - [`workspace`]: opening a project, for whoever asks
 
 pub mod content;
 pub mod data_files;
 pub mod executor;
+pub mod export;
 pub mod findings;
 pub mod graph;
 pub mod graph_view;

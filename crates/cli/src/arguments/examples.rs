@@ -5,7 +5,7 @@ use clap::CommandFactory;
 use crate::arguments::Arguments;
 
 /// A command's name, what to type, and what that does.
-const EXAMPLES: [(&str, &[(&str, &str)]); 24] = [
+const EXAMPLES: [(&str, &[(&str, &str)]); 25] = [
     (
         "weave",
         &[
@@ -127,6 +127,19 @@ const EXAMPLES: [(&str, &[(&str, &str)]); 24] = [
             (
                 "handloom report --to run.html",
                 "as a page with a time line",
+            ),
+        ],
+    ),
+    (
+        "export",
+        &[
+            (
+                "handloom export script --to make-almanac.sh",
+                "a script that makes all of it without Hand Loom",
+            ),
+            (
+                "handloom export compile-commands",
+                "compile_commands.json, for tools that read sources",
             ),
         ],
     ),

@@ -48,3 +48,26 @@ pub struct DemoArguments {
     #[command(flatten)]
     pub running: RunningArguments,
 }
+
+/// `handloom export`
+#[derive(Args, Debug)]
+pub struct ExportArguments {
+    /// What is written.
+    #[arg(value_name = "WHAT")]
+    pub form: ExportForm,
+    /// Files that the script makes, or whose sources are told of [default: the default targets; of sources, all].
+    #[arg(value_name = "NAME")]
+    pub names: Vec<String>,
+    /// Where it is written; `-` is standard output [default: `-` for a script, `compile_commands.json` for sources].
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
+}
+
+/// What is written for others.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum ExportForm {
+    /// A script for any POSIX shell that makes everything, in order.
+    Script,
+    /// A JSON compilation database: how each source of C, C++ or Objective-C is compiled.
+    CompileCommands,
+}

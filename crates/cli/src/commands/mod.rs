@@ -4,6 +4,7 @@ mod accept;
 mod clean;
 pub mod completions;
 mod demo;
+mod export;
 mod findings;
 mod graph;
 mod history;
@@ -158,6 +159,7 @@ fn dispatch(arguments: &Arguments, ui: Ui) -> Result<ExitCode, CommandError> {
         Command::Findings(findings) => findings::run(common, findings, ui),
         Command::Lineage(lineage) => lineage::run(common, lineage, ui),
         Command::Report(report) => report::run(common, report, ui),
+        Command::Export(export) => export::run(common, export, ui),
         Command::Watch(watch) => watch::run(common, watch, ui),
         Command::Accept(accept) => accept::run(common, accept, ui),
         Command::Clean(clean) => clean::run(common, clean, ui),

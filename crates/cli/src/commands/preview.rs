@@ -268,7 +268,11 @@ fn script<'d>(vars: &Vars<'d>, project: &Project<'d>, prediction: &Prediction, o
         cores: cores_taken(vars, project.decl(project.step(step)), there),
         memory: None,
     };
-    let builder = JobBuilder { project, vars };
+    let builder = JobBuilder {
+        project,
+        vars,
+        is_to_run: false,
+    };
     if let Some(prepared) = builder.step(step, room, RecipeMode::Plain) {
         for line in prepared.job.script.trim_end().lines() {
             out.push_str(&format!("           {}\n", text::safe(line)));

@@ -10,6 +10,7 @@ mod demo;
 mod documents;
 mod editor;
 mod editors;
+mod export;
 mod failures;
 mod findings;
 mod friction;

@@ -125,9 +125,13 @@ pub fn as_run<'d>(
         cores: 1,
         memory: None,
     };
-    let job = JobBuilder { project, vars }
-        .step(step, room, RecipeMode::Plain)?
-        .job;
+    let job = JobBuilder {
+        project,
+        vars,
+        is_to_run: false,
+    }
+    .step(step, room, RecipeMode::Plain)?
+    .job;
     Some(RecipeAsRun {
         interpreter: job.interpreter.clone(),
         folder: job.folder.clone(),

@@ -41,7 +41,11 @@ pub fn run_finally(
     if node.decl.clauses.recipe.is_some() || !node.has_job() {
         return Ok(Printed::default());
     }
-    let builder = JobBuilder { project, vars };
+    let builder = JobBuilder {
+        project,
+        vars,
+        is_to_run: true,
+    };
     let room = JobRoom {
         slot: SlotId::default(),
         cores: 1,

@@ -21,7 +21,6 @@ use crate::project::StepId;
 use crate::project::TaskId;
 use crate::project::clauses::Clauses;
 use crate::project::frame::Frame;
-use crate::project::paths::from_root;
 use crate::project::script;
 use crate::project::script::LearnFile;
 use crate::project::secret;
@@ -36,14 +35,12 @@ use crate::scheduler::options::RecipeMode;
 use crate::scheduler::options::WatchPlan;
 use crate::scheduler::service_plan::ServicePlan;
 use crate::scheduler::service_plan::service_plan;
+use crate::scheduler::step_frame::StepFrame;
 use crate::text::Diagnostic;
 use crate::text::Span;
 use crate::text::duration;
 use crate::text::mistakes;
 use crate::world::names;
-
-/// The folder of files that only live as long as a job.
-pub const SCRATCH: &str = ".handloom/jobs";
 
 /// A job, and what of it is needed when it has ended.
 pub struct PreparedJob {
@@ -107,6 +104,8 @@ pub struct JobBuilder<'p, 'd> {
     pub project: &'p Project<'d>,
     /// Its variables.
     pub vars: &'p Vars<'d>,
+    /// Whether the jobs are to run, so that the secrets that they use must be there.
+    pub is_to_run: bool,
 }
 
 /// What a step's and a task's job have in common.
@@ -128,16 +127,12 @@ impl<'d> JobBuilder<'_, 'd> {
         let project = self.project;
         let node = project.step(step);
         let decl = project.decl(node);
-        let values = project.step_values(node);
-        let frame = decl.frame(self.vars, &values[..decl.holes.len().min(values.len())])?;
-        let learn = match &decl.clauses.learn {
-            Some((LearnHow::Watched | LearnHow::WatchedEverywhere, _)) | None => None,
-            Some((how, file)) => Some(self.learn_file(*how, *file, &frame, room)?),
-        };
-        let needs: Vec<(u16, PathId)> = project.open_needs(project.step_needs(node)).collect();
-        let (mut frame, folder) =
-            script::step_frame(self.vars, project, decl, node, &needs, learn.as_ref())?;
-        self.set_cores(&mut frame, room);
+        let StepFrame {
+            frame,
+            folder,
+            learn,
+            needs,
+        } = self.step_frame(step, room)?;
         // What a recipe does not mention is no reason to run it again, so it must not depend on it either.
         let holes = decl.holes.iter().map(String::as_str);
         let lets = decl.clauses.lets.iter().map(|own| &*own.name.text);
@@ -279,7 +274,9 @@ impl<'d> JobBuilder<'_, 'd> {
             Some(word) => Some(self.vars.single(word, frame)?.text.to_string()),
             None => None,
         };
-        self.check_secrets(recipe, &text, &env)?;
+        if self.is_to_run {
+            self.check_secrets(recipe, &text, &env)?;
+        }
         env.extend(target_env(recipe));
         let shell = shell::is_shell(&interpreter);
         let job = Job {
@@ -361,29 +358,6 @@ impl<'d> JobBuilder<'_, 'd> {
             }
         }
         Some(())
-    }
-
-    /// Where a recipe is to write what it learned: the file that it names, or a scratch file.
-    fn learn_file(
-        &self,
-        how: LearnHow,
-        file: Option<&Word>,
-        frame: &Frame<'_>,
-        room: JobRoom,
-    ) -> Option<LearnFile> {
-        let folder = &self.vars.description.parts[frame.part.index()].folder;
-        Some(match file {
-            Some(word) => LearnFile {
-                how,
-                path: from_root(folder, &script::filled(self.vars, word, frame)?),
-                scratch: false,
-            },
-            None => LearnFile {
-                how,
-                path: format!("{SCRATCH}/{}.learn", room.slot.index()),
-                scratch: true,
-            },
-        })
     }
 
     /// A time such as `90s`, `5m`, `2h` or `1m30s`.

@@ -36,6 +36,7 @@ mod service_plan;
 mod services;
 mod slot_table;
 mod start_job;
+pub mod step_frame;
 mod stored_results;
 mod undeclared_edges;
 mod watched_inputs;

@@ -23,7 +23,8 @@ use crate::scheduler::build_state::BuildState;
 use crate::scheduler::event::Event;
 use crate::scheduler::job_builder::JobBuilder;
 use crate::scheduler::job_builder::PreparedJob;
-use crate::scheduler::job_builder::SCRATCH;
+use crate::scheduler::step_frame::SCRATCH;
+
 use crate::scheduler::options::BuildError;
 use crate::scheduler::options::Placing;
 use crate::scheduler::output_places::PreparedOutputs;
@@ -149,6 +150,7 @@ impl JobStarter<'_, '_, '_, '_> {
         let builder = JobBuilder {
             project,
             vars: self.view.vars,
+            is_to_run: true,
         };
         let retries = retries.ok_or_else(BuildError::reported)?;
         let prepared = builder
@@ -203,7 +205,11 @@ impl JobStarter<'_, '_, '_, '_> {
             return Ok(None);
         }
         let mut frame = task_frame(vars, project, node).ok_or_else(BuildError::reported)?;
-        let builder = JobBuilder { project, vars };
+        let builder = JobBuilder {
+            project,
+            vars,
+            is_to_run: true,
+        };
         builder.set_cores(&mut frame, room);
         let retries = retries(vars, &node.decl.clauses, &frame);
         let retries = retries.ok_or_else(BuildError::reported)?;

@@ -7,7 +7,7 @@ use std::path::Path;
 use std::path::PathBuf;
 
 /// The rooms of the core; each only uses those in front of it.
-const ROOMS: [&str; 19] = [
+const ROOMS: [&str; 20] = [
     "text",
     "findings",
     "world",
@@ -26,6 +26,7 @@ const ROOMS: [&str; 19] = [
     "records",
     "graph_view",
     "lineage",
+    "export",
     "workspace",
 ];
 

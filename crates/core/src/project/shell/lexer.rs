@@ -178,6 +178,16 @@ impl ShellLexer {
         self.dollar = false;
     }
 
+    /// Whether nothing is open, and all could be told.
+    pub fn is_at_rest(&self) -> bool {
+        self.levels.len() == 1
+            && self.kind() == ShellKind::Top
+            && self.here.is_none()
+            && self.waiting.is_empty()
+            && self.lost.is_none()
+            && !self.escaped
+    }
+
     /// How many things are open.
     pub fn depth(&self) -> usize {
         self.levels.len()

@@ -11,6 +11,7 @@ mod lexer;
 use std::borrow::Cow;
 
 use crate::project::secret;
+use crate::project::shell::lexer::ShellLexer;
 use crate::project::value::name_of;
 
 pub use fill::Refusal;
@@ -53,6 +54,16 @@ pub fn is_shell(interpreter: &[String]) -> bool {
     interpreter
         .iter()
         .any(|word| SHELLS.contains(&name_of(word)))
+}
+
+/// Whether nothing is open at the end of a script: no quotes, no brackets, no here-document, no line that goes on.
+#[must_use]
+pub fn is_complete(script: &str) -> bool {
+    let mut lexer = ShellLexer::new();
+    for c in script.chars().chain(['\n']) {
+        lexer.take(c);
+    }
+    lexer.is_at_rest() && !script.trim_end().ends_with('\\')
 }
 
 /// Whether a character means nothing to any shell, wherever it stands in a word.
