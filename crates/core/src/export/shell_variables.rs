@@ -162,8 +162,7 @@ impl ShellVariables {
         let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '_' };
         let mut own: String = name.chars().map(plain).collect();
         // Others may be set in the environment of whoever runs it, and would be changed there.
-        let is_own =
-            own.starts_with(|c: char| c.is_ascii_lowercase()) && std::env::var_os(&own).is_none();
+        let is_own = own.starts_with(|c: char| c.is_ascii_lowercase()) && !own.ends_with("_proxy");
         if !is_own {
             own = format!("loom_{own}");
         }
