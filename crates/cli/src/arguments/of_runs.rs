@@ -83,7 +83,13 @@ pub struct ReportArguments {
     /// The number of the run, as `handloom history` shows it [default: the last one].
     #[arg(value_name = "RUN")]
     pub run: Option<u64>,
-    /// Write a file: a page (.html), a trace for browsers' profilers (.json), or results for build
+    /// Put another run beside it, such as one before a change.
+    #[arg(long, value_name = "RUN", conflicts_with = "history")]
+    pub against: Option<u64>,
+    /// All runs that are kept, instead of one: how long they took, what was restored, the slowest steps, what fails.
+    #[arg(long, conflicts_with = "run")]
+    pub history: bool,
+    /// Write a file: a page (.html); of one run also a trace for browsers' profilers (.json), or results for build
     /// servers (.xml).
     #[arg(long, value_name = "FILE")]
     pub to: Option<PathBuf>,

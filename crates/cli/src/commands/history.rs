@@ -195,7 +195,7 @@ fn one(
         let most = times.iter().copied().max().unwrap_or_default();
         out.push_str(&format!(
             "       {}  from {} to {}\n",
-            blocks(&times, most),
+            text::blocks(&times, most),
             text::seconds(least),
             text::seconds(most)
         ));
@@ -203,42 +203,9 @@ fn one(
     ui.print(&out)
 }
 
-/// Durations as a line of blocks, each as high as it took of the longest.
-fn blocks(times: &[Duration], most: Duration) -> String {
-    const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
-    times
-        .iter()
-        .map(|time| {
-            // Of eight heights the nearest.
-            let steps = (time.as_nanos() * 7 + most.as_nanos() / 2).checked_div(most.as_nanos());
-            let height = usize::try_from(steps.unwrap_or(0)).unwrap_or(7);
-            HEIGHTS[height.min(7)]
-        })
-        .collect()
-}
-
 fn shortened(text: &str, most: usize) -> String {
     if text.chars().count() <= most {
         return text.to_owned();
     }
     text.chars().take(most - 1).chain(['…']).collect()
-}
-
-#[cfg(test)]
-mod tests {
-    use std::time::Duration;
-
-    use super::blocks;
-
-    #[test]
-    fn blocks_are_as_high_as_their_share() {
-        let seconds = |times: &[u64]| -> Vec<Duration> {
-            times.iter().copied().map(Duration::from_secs).collect()
-        };
-        assert_eq!(
-            blocks(&seconds(&[0, 1, 2, 4]), Duration::from_secs(4)),
-            "▁▃▅█"
-        );
-        assert_eq!(blocks(&seconds(&[0, 0]), Duration::ZERO), "▁▁");
-    }
 }

@@ -5,6 +5,7 @@ use std::process::ExitCode;
 
 use handloom_core::records::RunRecord;
 use handloom_core::records::Runs;
+use handloom_core::records::history_analysis::HistoryAnalysis;
 
 use crate::arguments::Common;
 use crate::arguments::Format;
@@ -13,27 +14,84 @@ use crate::failure::CommandError;
 use crate::project;
 use crate::reporting;
 use crate::reporting::Whole;
+use crate::reporting::against::TwoRuns;
 use crate::ui::Ui;
 
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &ReportArguments, ui: Ui) -> Result<ExitCode, CommandError> {
-    let write = arguments.to.as_deref().map(writer).transpose()?;
     let location = project::locate(common)?;
-    let (run, earlier) = read(&Runs::new(&location.own()), arguments.run, ui)?;
+    let runs = Runs::new(&location.own());
+    let project = location.root.file_name().unwrap_or_default();
+    let project = project.to_string_lossy();
+    if arguments.history {
+        let history = HistoryAnalysis::of(&all(&runs, |_| true, ui));
+        let told = Told {
+            page: &|| reporting::history_page::write(&history, &project),
+            json: &|| ui.json(&reporting::history::json(&history)),
+            plain: &|| reporting::history::plain(&history, ui.out),
+        };
+        return told.tell(arguments, ui);
+    }
+    if let Some(against) = arguments.against {
+        let (now, before) = (
+            read(&runs, arguments.run, ui)?,
+            read(&runs, Some(against), ui)?,
+        );
+        let now = Whole::new(&now.0, &now.1, &location.root);
+        let before = Whole::new(&before.0, &before.1, &location.root);
+        let two = TwoRuns::new(&now, &before);
+        let told = Told {
+            page: &|| reporting::against::page(&two, &project),
+            json: &|| ui.json(&reporting::against::json(&two)),
+            plain: &|| reporting::against::plain(&two, ui.out),
+        };
+        return told.tell(arguments, ui);
+    }
+    let write = arguments.to.as_deref().map(writer).transpose()?;
+    let (run, earlier) = read(&runs, arguments.run, ui)?;
     let whole = Whole::new(&run, &earlier, &location.root);
     match (&arguments.to, write) {
         (Some(file), Some(write)) => {
-            let project = location.root.file_name().unwrap_or_default();
-            let text = write(&whole, &project.to_string_lossy())?;
-            std::fs::write(file, text).map_err(|error| {
-                CommandError::io(format!("can't write `{}`", file.display()), error)
-            })?;
-            ui.say(&format!("wrote {}\n", file.display()));
+            put(file, &write(&whole, &project)?, ui)?;
         }
         _ if arguments.format == Format::Json => ui.print_json(&reporting::json(&whole))?,
         _ => ui.print(&reporting::plain::write(&whole, ui.out))?,
     }
     Ok(ExitCode::SUCCESS)
+}
+
+fn put(file: &Path, text: &str, ui: Ui) -> Result<(), CommandError> {
+    std::fs::write(file, text)
+        .map_err(|error| CommandError::io(format!("can't write `{}`", file.display()), error))?;
+    ui.say(&format!("wrote {}\n", file.display()));
+    Ok(())
+}
+
+/// What is told of several runs, in each form.
+struct Told<'t> {
+    page: &'t dyn Fn() -> String,
+    json: &'t dyn Fn() -> Result<String, CommandError>,
+    plain: &'t dyn Fn() -> String,
+}
+
+impl Told<'_> {
+    fn tell(&self, arguments: &ReportArguments, ui: Ui) -> Result<ExitCode, CommandError> {
+        match &arguments.to {
+            Some(file) => match file.extension().and_then(|ending| ending.to_str()) {
+                Some("html" | "htm") => put(file, &(self.page)(), ui)?,
+                Some("json") => put(file, &(self.json)()?, ui)?,
+                _ => {
+                    return Err(CommandError::usage(
+                        format!("`{}` is no report of several runs", file.display()),
+                        "name a page (.html), or a file for programs (.json)",
+                    ));
+                }
+            },
+            None if arguments.format == Format::Json => ui.print(&(self.json)()?)?,
+            None => ui.print(&(self.plain)())?,
+        }
+        Ok(ExitCode::SUCCESS)
+    }
 }
 
 /// Writes a run, given the project's name.
@@ -78,16 +136,21 @@ fn read(
     let run = runs.read(number).map_err(|error| {
         CommandError::io(format!("can't read the record of run {number}"), error)
     })?;
-    let before = numbers.iter().filter(|&&before| before < number);
-    let earlier = before.filter_map(|&before| match runs.read(before) {
+    let earlier = all(runs, |before| before < number, ui);
+    Ok((run, earlier))
+}
+
+/// Those of the runs that are wanted, as far as they can be read.
+fn all(runs: &Runs, wanted: impl Fn(u64) -> bool, ui: Ui) -> Vec<RunRecord> {
+    let numbers = runs.numbers().into_iter().filter(|&number| wanted(number));
+    let read = numbers.filter_map(|number| match runs.read(number) {
         Ok(run) => Some(run),
         Err(error) => {
             ui.say(&format!(
-                "note: the record of run {before} can't be read: {error}\n"
+                "note: the record of run {number} can't be read: {error}\n"
             ));
             None
         }
     });
-    let earlier = earlier.collect();
-    Ok((run, earlier))
+    read.collect()
 }

@@ -1,6 +1,9 @@
 //! One run, read as a whole, in each of the forms it can be written in.
 
+pub mod against;
 pub mod findings;
+pub mod history;
+pub mod history_page;
 pub mod junit;
 pub mod lineage;
 pub mod nodes;
@@ -17,8 +20,11 @@ use std::time::Duration;
 
 use serde::Serialize;
 
+use handloom_core::findings::Finding;
+use handloom_core::findings::FindingLevel;
 use handloom_core::records::JobRecord;
 use handloom_core::records::RunRecord;
+use handloom_core::records::findings_below;
 use handloom_core::records::run_analysis::RunAnalysis;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Summary;
@@ -29,6 +35,9 @@ use crate::ui::text::started;
 
 /// Of what a failed job printed, so much of the end is shown, bytes.
 const PRINTED: u64 = 64 * 1024;
+
+/// Of a run with more jobs that printed something, so many are read for what they say of sources.
+const MOST_TALKING: usize = 2000;
 
 /// A step's time is told as different from before when it is so much of it, and so long.
 const SHARE: f64 = 0.1;
@@ -44,6 +53,8 @@ pub struct Whole<'r> {
     pub digest: RunAnalysis,
     /// What jobs that failed printed, by their number.
     pub printed: Vec<(usize, String)>,
+    /// What was said of sources, each with the number of the job that said it: errors first.
+    pub findings: Vec<(usize, Finding)>,
 }
 
 impl<'r> Whole<'r> {
@@ -57,7 +68,15 @@ impl<'r> Whole<'r> {
             printed: failed
                 .map(|(number, job)| (number, printed(job, root)))
                 .collect(),
+            findings: said_of_sources(run, root),
         }
+    }
+
+    /// The first error that a job said of a source.
+    pub fn first_error(&self, job: usize) -> Option<&Finding> {
+        let mut said = self.findings.iter().filter(|(number, _)| *number == job);
+        let error = said.find(|(_, finding)| finding.level == FindingLevel::Error);
+        error.map(|(_, finding)| finding)
     }
 
     /// Steps that took longer or shorter than before, the largest difference first: their number, and the
@@ -79,6 +98,39 @@ impl<'r> Whole<'r> {
         });
         all
     }
+}
+
+/// What jobs of a run said of sources that are still there: the errors, then the warnings, then the notes, each in the jobs'
+/// order.
+fn said_of_sources(run: &RunRecord, root: &Path) -> Vec<(usize, Finding)> {
+    let mut all: Vec<(usize, Finding)> = Vec::new();
+    let talking = (0..).zip(&run.jobs).filter(|(_, job)| job.log.is_some());
+    for (number, job) in talking.take(MOST_TALKING) {
+        let folder = job.place.rsplit_once('/').map_or("", |(folder, _)| folder);
+        let found = findings_below(root, folder, &printed(job, root));
+        all.extend(found.into_iter().map(|finding| (number, finding)));
+    }
+    all.sort_by_key(|(_, finding)| std::cmp::Reverse(finding.level));
+    all
+}
+
+/// A finding in one line: its place, and what is said.
+pub fn finding_line(finding: &Finding) -> String {
+    let column = finding
+        .column
+        .map_or(String::new(), |column| format!(":{column}"));
+    let code = finding
+        .code
+        .as_ref()
+        .map_or(String::new(), |code| format!(" [{code}]"));
+    let Finding {
+        file,
+        line,
+        message,
+        level,
+        ..
+    } = finding;
+    format!("{file}:{line}{column}: {}: {message}{code}", level.name())
 }
 
 /// How long a job waited for a free place and for a worker, when that is worth telling.
@@ -135,9 +187,23 @@ struct WholeJson<'a> {
     processor: f64,
     longest: Vec<LinkJson<'a>>,
     least: f64,
+    /// How long jobs waited for a free place or a worker, together.
+    waited: f64,
+    /// How many were restored, and how much longer they took when they were made.
+    restored: usize,
+    saved: f64,
+    /// What was said of sources, errors first.
+    findings: Vec<SaidJson<'a>>,
     groups: Vec<GroupJson<'a>>,
     steps: Vec<ReportedStep<'a>>,
     before: Option<BeforeJson<'a>>,
+}
+
+#[derive(Serialize)]
+struct SaidJson<'a> {
+    step: &'a str,
+    #[serde(flatten)]
+    finding: &'a Finding,
 }
 
 #[derive(Serialize)]
@@ -203,6 +269,17 @@ pub fn json<'a>(whole: &'a Whole<'_>) -> impl Serialize + 'a {
             })
             .collect(),
         least: rounded_seconds(digest.least),
+        waited: rounded_seconds(digest.waited),
+        restored: digest.restored,
+        saved: rounded_seconds(digest.saved),
+        findings: whole
+            .findings
+            .iter()
+            .map(|(number, finding)| SaidJson {
+                step: &jobs[*number].step,
+                finding,
+            })
+            .collect(),
         groups: digest
             .groups
             .iter()

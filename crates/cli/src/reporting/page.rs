@@ -11,6 +11,7 @@ use handloom_core::world::ByteSize;
 use handloom_core::world::share;
 
 use crate::reporting::Whole;
+use crate::reporting::finding_line;
 use crate::reporting::json;
 use crate::reporting::nodes;
 use crate::reporting::waited;
@@ -26,14 +27,18 @@ const SCRIPT: &str = include_str!("../../pages/report.js");
 const MOST: usize = 15;
 const ROWS: usize = 2000;
 
+/// The beginning of any page of ours.
+pub fn begin(title: &str) -> String {
+    format!(
+        "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width\">\n<meta name=\"color-scheme\" content=\"light dark\">\n<title>{}</title>\n<style>\n{STYLE}</style>\n",
+        escaped(title)
+    )
+}
+
 /// The page's text; `project` is the name of the project's folder.
 pub fn write(whole: &Whole<'_>, project: &str) -> String {
     let run = whole.run;
-    let mut out = format!(
-        "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width\">\n<meta name=\"color-scheme\" content=\"light dark\">\n<title>{project}: run {run}</title>\n<style>\n{STYLE}</style>\n",
-        project = escaped(project),
-        run = run.head.run,
-    );
+    let mut out = begin(&format!("{project}: run {}", run.head.run));
     head(whole, project, &mut out);
     out.push_str("<main>\n");
     failures(whole, &mut out);
@@ -43,6 +48,10 @@ pub fn write(whole: &Whole<'_>, project: &str) -> String {
     groups(whole, &mut out);
     where_it_ran(whole, &mut out);
     slowest(whole, &mut out);
+    largest(whole, &mut out);
+    waiting(whole, &mut out);
+    restored(whole, &mut out);
+    findings(whole, &mut out);
     differences(whole, &mut out);
     out.push_str("</div>\n");
     all_jobs(whole, &mut out);
@@ -107,6 +116,13 @@ fn failures(whole: &Whole<'_>, out: &mut String) {
             escaped(&job.place),
             escaped(&job.reasons.join("; ")),
         );
+        if let Some(error) = whole.first_error(*number) {
+            let _ = write!(
+                out,
+                "<p class=\"first\">{}</p>",
+                escaped(&finding_line(error))
+            );
+        }
         if printed.is_empty() {
             out.push_str("<p class=\"why\">It printed nothing.</p></details>\n");
         } else {
@@ -286,6 +302,109 @@ fn slowest(whole: &Whole<'_>, out: &mut String) {
         })
         .collect();
     section("Slowest", "With why they ran.", &rows, out);
+}
+
+fn largest(whole: &Whole<'_>, out: &mut String) {
+    let jobs = &whole.run.jobs;
+    let largest = &whole.digest.largest;
+    let most = largest.first().map_or(0, |&job| jobs[job].memory.bytes());
+    let rows: Vec<String> = largest
+        .iter()
+        .take(MOST)
+        .map(|&number| {
+            let job = &jobs[number];
+            #[expect(clippy::cast_precision_loss, reason = "a share, for people")]
+            let part = job.memory.bytes() as f64 / most as f64;
+            let busy = 100.0 * share(job.processor, job.took);
+            let about = format!("{busy:.0}% of a core for {}", text::seconds(job.took));
+            row(
+                part,
+                &[
+                    text::bytes(job.memory),
+                    format!("{} {}", name(job), faint(&about)),
+                ],
+            )
+        })
+        .collect();
+    let about = "The most that any process of a job held, and how busy it kept a core.";
+    section("Memory and processor", about, &rows, out);
+}
+
+fn waiting(whole: &Whole<'_>, out: &mut String) {
+    let (jobs, digest) = (&whole.run.jobs, &whole.digest);
+    let wait = |number: usize| jobs[number].waited + jobs[number].queued;
+    let most = digest
+        .waiting
+        .first()
+        .map_or(Duration::ZERO, |&number| wait(number));
+    let rows: Vec<String> = digest
+        .waiting
+        .iter()
+        .filter_map(|&number| Some((number, waited(&jobs[number])?)))
+        .take(MOST)
+        .map(|(number, waited)| {
+            let name = format!("{} {}", name(&jobs[number]), faint(&waited));
+            row(
+                share(wait(number), most),
+                &[text::seconds(wait(number)), name],
+            )
+        })
+        .collect();
+    let about = format!(
+        "{} together: nothing else was in the way of these jobs.",
+        text::seconds(digest.waited)
+    );
+    section("Waiting", &about, &rows, out);
+}
+
+fn restored(whole: &Whole<'_>, out: &mut String) {
+    let (jobs, digest) = (&whole.run.jobs, &whole.digest);
+    let mut restored: Vec<(Duration, &JobRecord, &str)> = jobs
+        .iter()
+        .filter_map(|job| {
+            let origin = job.from.as_ref()?;
+            Some((origin.took(), job, origin.made_in.as_str()))
+        })
+        .collect();
+    restored.sort_by_key(|(took, ..)| std::cmp::Reverse(*took));
+    let most = restored.first().map_or(Duration::ZERO, |(took, ..)| *took);
+    let rows: Vec<String> = restored
+        .iter()
+        .take(MOST)
+        .map(|(took, job, made_in)| {
+            let about = format!("restored in {}, made in {made_in}", text::seconds(job.took));
+            let name = format!("{} {}", name(job), faint(&about));
+            row(share(*took, most), &[text::seconds(*took), name])
+        })
+        .collect();
+    let about = format!(
+        "{} from the store, which saved {}. How long each took when it was made:",
+        text::count(digest.restored, "result"),
+        text::seconds(digest.saved)
+    );
+    section("Restored", &about, &rows, out);
+}
+
+fn findings(whole: &Whole<'_>, out: &mut String) {
+    if whole.findings.is_empty() {
+        return;
+    }
+    out.push_str("<section>\n<h2>What was said of sources</h2>\n<ul class=\"said\">\n");
+    for (number, finding) in whole.findings.iter().take(MOST) {
+        let _ = writeln!(
+            out,
+            "<li class=\"{}\">{} {}</li>",
+            finding.level.name(),
+            escaped(&finding_line(finding)),
+            faint(&whole.run.jobs[*number].step),
+        );
+    }
+    let more = whole.findings.len().saturating_sub(MOST);
+    let more = match more {
+        0 => String::new(),
+        more => format!("<p class=\"why\">and {more} more</p>"),
+    };
+    let _ = writeln!(out, "</ul>{more}\n</section>");
 }
 
 fn differences(whole: &Whole<'_>, out: &mut String) {

@@ -2,11 +2,13 @@
 
 use std::time::Duration;
 
+use handloom_core::findings::FindingLevel;
 use handloom_core::records::JobRecord;
 use handloom_core::world::ByteSize;
 use handloom_core::world::share;
 
 use crate::reporting::Whole;
+use crate::reporting::finding_line;
 use crate::reporting::nodes;
 use crate::reporting::waited;
 use crate::ui::style::Role;
@@ -31,6 +33,10 @@ pub fn write(whole: &Whole<'_>, theme: Theme) -> String {
     writer.groups();
     writer.nodes();
     writer.slowest();
+    writer.largest();
+    writer.waiting();
+    writer.restored();
+    writer.findings();
     writer.differences();
     writer.out
 }
@@ -101,7 +107,14 @@ impl PlainWriter<'_, '_> {
                 .as_deref()
                 .map(|log| format!(", what it printed: {log}"));
             let rest = format!("{exit} ({}){}", job.place, log.unwrap_or_default());
-            self.line(job, &rest)
+            let first = self
+                .whole
+                .first_error(*number)
+                .map_or(String::new(), |error| {
+                    let error = text::safe(&finding_line(error));
+                    format!("         {}\n", self.theme.paint(Role::Failed, &error))
+                });
+            format!("{}{first}", self.line(job, &rest))
         });
         let lines = lines.collect();
         self.block("what failed", lines, printed.len());
@@ -174,6 +187,85 @@ impl PlainWriter<'_, '_> {
         });
         let lines = lines.collect();
         self.block("slowest", lines, slowest.len());
+    }
+
+    fn largest(&mut self) {
+        let largest = &self.whole.digest.largest;
+        let lines = largest.iter().take(MOST).map(|&number| {
+            let job = self.job(number);
+            let busy = 100.0 * share(job.processor, job.took);
+            let rest = format!("{busy:.0}% of a core for {}", text::seconds(job.took));
+            self.sized(&text::bytes(job.memory), job, &rest)
+        });
+        let lines = lines.collect();
+        self.block("the most memory", lines, largest.len());
+    }
+
+    fn waiting(&mut self) {
+        let digest = &self.whole.digest;
+        // What began a moment later than it could is no wait.
+        let is_long = |number: &&usize| waited(self.job(**number)).is_some();
+        let all = digest.waiting.iter().filter(is_long).count();
+        let lines = digest
+            .waiting
+            .iter()
+            .filter(is_long)
+            .take(MOST)
+            .map(|&number| {
+                let job = self.job(number);
+                self.sized(
+                    &text::seconds(job.waited + job.queued),
+                    job,
+                    &waited(job).unwrap_or_default(),
+                )
+            });
+        let lines: Vec<String> = lines.collect();
+        let title = format!("waiting: {} together", text::seconds(digest.waited));
+        self.block(&title, lines, all);
+    }
+
+    fn restored(&mut self) {
+        let digest = &self.whole.digest;
+        if digest.restored == 0 {
+            return;
+        }
+        let title = self.theme.paint(
+            Role::Title,
+            &format!(
+                "restored: {}, which saved {}",
+                text::count(digest.restored, "step"),
+                text::seconds(digest.saved)
+            ),
+        );
+        self.out.push_str(&format!("\n{title}\n"));
+    }
+
+    fn findings(&mut self) {
+        let found = &self.whole.findings;
+        let lines = found.iter().take(MOST).map(|(number, finding)| {
+            let role = match finding.level {
+                FindingLevel::Error => Role::Failed,
+                FindingLevel::Warning => Role::Held,
+                FindingLevel::Note => Role::Faint,
+            };
+            let said = self.theme.paint(role, &text::safe(&finding_line(finding)));
+            let step = self
+                .theme
+                .paint(Role::Faint, &text::safe(&self.job(*number).step));
+            format!("         {said}  {step}\n")
+        });
+        let lines = lines.collect();
+        self.block("what was said of sources", lines, found.len());
+    }
+
+    /// A job's line with something else than its time in front.
+    fn sized(&self, size: &str, job: &JobRecord, rest: &str) -> String {
+        let line = format!(
+            "{size:>7}  {}  {}",
+            self.theme.paint(Role::Name, &text::safe(&job.step)),
+            self.theme.paint(Role::Faint, &text::safe(rest))
+        );
+        format!("{}\n", line.trim_end())
     }
 
     fn differences(&mut self) {

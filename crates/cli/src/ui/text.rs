@@ -247,6 +247,20 @@ pub struct Started {
     pub iso: String,
 }
 
+/// Durations as a line of blocks, each as high as it took of the longest.
+pub fn blocks(times: &[Duration], most: Duration) -> String {
+    const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    times
+        .iter()
+        .map(|time| {
+            // Of eight heights the nearest.
+            let steps = (time.as_nanos() * 7 + most.as_nanos() / 2).checked_div(most.as_nanos());
+            let height = usize::try_from(steps.unwrap_or(0)).unwrap_or(7);
+            HEIGHTS[height.min(7)]
+        })
+        .collect()
+}
+
 /// A point in time, given in nanoseconds since 1970.
 pub fn started(nanoseconds: i64) -> Started {
     let time = jiff::Timestamp::from_nanosecond(i128::from(nanoseconds)).unwrap_or_default();
@@ -332,5 +346,17 @@ mod tests {
     #[test]
     fn names_that_turn_the_text_are_shown() {
         assert_eq!(safe("a\u{202e}b\x1b"), "a<U+202E>b<U+001B>");
+    }
+
+    #[test]
+    fn blocks_are_as_high_as_their_share() {
+        let seconds = |times: &[u64]| -> Vec<Duration> {
+            times.iter().copied().map(Duration::from_secs).collect()
+        };
+        assert_eq!(
+            blocks(&seconds(&[0, 1, 2, 4]), Duration::from_secs(4)),
+            "▁▃▅█"
+        );
+        assert_eq!(blocks(&seconds(&[0, 0]), Duration::ZERO), "▁▁");
     }
 }

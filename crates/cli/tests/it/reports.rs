@@ -353,3 +353,191 @@ fn runs_that_are_not_there_and_files_that_cannot_be_written() {
         .status(3)
         .says(&["can't write `nowhere/run.html`"]);
 }
+
+/// Three runs: all is made, one step fails, and all comes back from the store after other values.
+fn several_runs() -> Bed {
+    let bed = Bed::new(
+        "let word = one\ntarget slow\n  needs a\n  recipe: sleep 0.2; echo @{word} | cat - @{needs} > @{target}\ntarget big.o\n  needs big.c\n  recipe: cc -Wall -c @{needs} -o @{target}\n",
+    )
+    .with_store();
+    bed.write("a", "1\n");
+    bed.write("big.c", "int f(int a) { int unused; return a; }\n");
+    let _ = bed.run(&[]).status(0);
+    bed.write("big.c", "int f(int a)\n{ return b; }\n");
+    let _ = bed
+        .run(&["--let", "word=two", "--on-failure", "continue"])
+        .status(1);
+    bed.write("big.c", "int f(int a) { int unused; return a; }\n");
+    bed.remove("big.o");
+    let _ = bed.run(&[]).status(0);
+    bed
+}
+
+#[test]
+fn what_was_said_restored_and_waited_for_is_told() {
+    let bed = several_runs();
+    let failed = json(&bed, &["2"]);
+    let said: Vec<String> = failed["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| {
+            format!(
+                "{} {} {}:{}",
+                one["step"], one["level"], one["file"], one["line"]
+            )
+        })
+        .collect();
+    // The error first, then what else was said.
+    assert_eq!(said[0], "\"big.o\" \"error\" \"big.c\":2");
+    assert!(said.len() > 1 && said[1].contains("warning"), "{said:?}");
+    // A failed run's report begins with the first error of each failed step.
+    let text = bed.run(&["report", "2"]).status(0).out;
+    let first = "  big.o  exit status 1 (hand.loom:7), what it printed: .handloom/logs/2/";
+    let at = text.find(first).unwrap_or_else(|| panic!("{text}"));
+    let behind = text[at..].lines().nth(1).unwrap();
+    assert!(behind.trim_start().starts_with("big.c:2:"), "{text}");
+    assert!(behind.contains(": error: "), "{text}");
+    assert!(text[..at].ends_with("what failed\n   ") || text[..at].contains("what failed\n"));
+    let restored = json(&bed, &["3"]);
+    assert_eq!(restored["restored"], 2);
+    assert!(restored["saved"].as_f64().unwrap() > 0.15, "{restored}");
+    bed.run(&["report"])
+        .status(0)
+        .says(&["restored: 2 steps, which saved 0.2"]);
+    bed.run(&["report", "2", "--to", "run.html"])
+        .status(0)
+        .says(&["wrote run.html"]);
+    let page = bed.read("run.html");
+    assert!(page.contains("<p class=\"first\">big.c:2:"), "{page}");
+    assert!(page.contains("<h2>What was said of sources</h2>"), "{page}");
+}
+
+#[test]
+fn two_runs_stand_side_by_side() {
+    let bed = several_runs();
+    let two = json(&bed, &["2", "--against", "1"]);
+    assert_eq!((&two["run"], &two["against"]), (&2.into(), &1.into()));
+    let both = two["both"].as_array().unwrap().iter();
+    let both: Vec<String> = both
+        .map(|pair| {
+            format!(
+                "{} {} {}",
+                pair["step"], pair["against"]["ending"], pair["run"]["ending"]
+            )
+        })
+        .collect();
+    assert!(
+        both.contains(&"\"big.o\" \"made\" \"failed\"".to_owned()),
+        "{both:?}"
+    );
+    let figures = two["figures"].as_array().unwrap().iter();
+    let failed = figures.clone().find(|one| one["name"] == "failed").unwrap();
+    assert_eq!(
+        (&failed["run"], &failed["against"]),
+        (&1.0.into(), &0.0.into())
+    );
+    bed.run(&["report", "2", "--against", "1"])
+        .status(0)
+        .says(&[
+            "run 1",
+            "run 2",
+            "ended otherwise\n  failed  big.o  before: made\n",
+        ]);
+    // The last run, when none is named.
+    bed.run(&["report", "--against", "1"])
+        .status(0)
+        .says(&["2 restored", "2 made"]);
+    bed.run(&["report", "--against", "9"])
+        .status(2)
+        .says(&["there is no record of run 9"]);
+    bed.run(&["report", "--against", "1", "--to", "two.xml"])
+        .status(2)
+        .says(&["`two.xml` is no report of several runs"]);
+    bed.run(&["report", "--against", "1", "--to", "two.html"])
+        .status(0)
+        .says(&["wrote two.html"]);
+    let page = bed.read("two.html");
+    assert!(
+        page.contains("run 3 against run 1") && !page.contains("<script"),
+        "{page}"
+    );
+}
+
+#[test]
+fn the_history_shows_all_runs_as_text_as_json_and_as_a_page_without_scripts() {
+    let bed = several_runs();
+    let history = json(&bed, &["--history"]);
+    let runs = history["runs"].as_array().unwrap().iter();
+    let runs: Vec<String> = runs
+        .map(|run| {
+            format!(
+                "{} {} {} {}",
+                run["run"], run["ran"], run["restored"], run["failed"]
+            )
+        })
+        .collect();
+    assert_eq!(runs, ["1 2 0 0", "2 2 0 1", "3 0 2 0"]);
+    let slow = &history["steps"][0];
+    assert_eq!(slow["step"], "slow");
+    assert_eq!(slow["seconds"][2], Value::Null);
+    assert_eq!(history["steps"].as_array().unwrap().len(), 2);
+    let failing = &history["failing"][0];
+    assert_eq!(
+        (
+            &failing["step"],
+            &failing["failed"],
+            &failing["ran"],
+            &failing["failed_last"]
+        ),
+        (&"big.o".into(), &1.into(), &2.into(), &false.into())
+    );
+    bed.run(&["report", "--history"]).status(0).says(&[
+        "3 runs",
+        "4 jobs, 2 restored, which saved 0.",
+        "big.o  in 1 of 2 runs, last in run 2: exit status 1; it went well since",
+    ]);
+    bed.run(&["report", "--history", "--to", "history.html"])
+        .status(0)
+        .says(&["wrote history.html"]);
+    let page = bed.read("history.html");
+    assert!(!page.contains("<script"), "{page}");
+    assert_eq!(page.matches("<g class=\"").count(), 3, "{page}");
+    assert!(page.contains("<title>run 2, "), "{page}");
+    // In a browser, in the light and in the dark, as wide as a telephone is: nothing hangs over its edge, and what is wider is
+    // reached by keys.
+    for dark in [false, true] {
+        let _ = bed
+            .run(&["report", "--history", "--to", "history.html"])
+            .status(0);
+        let script = r##"
+            document.body.style.width = "390px";
+            const sections = [...document.querySelectorAll("section")];
+            const wide = [...document.querySelectorAll(".wide")];
+            const results = [
+              sections.length,
+              sections.every((section) => section.getBoundingClientRect().right <= 391),
+              wide.length === 2 && wide.every((one) => { one.focus(); return document.activeElement === one; }),
+              document.querySelector(".runs rect").getBoundingClientRect().height > 1,
+              getComputedStyle(document.body).backgroundColor,
+            ];
+            document.body.append(Object.assign(document.createElement("p"), { id: "results", textContent: results.join("|") }));
+        "##;
+        let Some(seen) = browsed(&bed.path("history.html"), script, dark) else {
+            return;
+        };
+        let results = seen.split("id=\"results\">").nth(1).unwrap_or(&seen);
+        let results = results.split('<').next().unwrap();
+        let ground = if dark {
+            "rgb(23, 25, 30)"
+        } else {
+            "rgb(251, 250, 247)"
+        };
+        assert_eq!(results, format!("4|true|true|true|{ground}"));
+    }
+    let empty = Bed::new("target a\n  recipe: touch a\n");
+    empty
+        .run(&["report", "--history"])
+        .status(0)
+        .says(&["nothing has run in this project yet"]);
+}

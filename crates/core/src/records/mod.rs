@@ -6,6 +6,7 @@
 //! no harm, since what has to be made again is the ledger's to know. What jobs printed lies in
 //! `.handloom/logs/NUMBER/`. Only the last runs are kept.
 
+pub mod history_analysis;
 mod recorder;
 pub mod run_analysis;
 mod standing_findings;
@@ -23,6 +24,7 @@ pub use recorder::Recorder;
 pub use standing_findings::StandingFinding;
 pub use standing_findings::StandingFindings;
 pub use standing_findings::StepFindings;
+pub use standing_findings::findings_below;
 
 use crate::scheduler::event::Ending;
 use crate::scheduler::event::Summary;

@@ -47,6 +47,29 @@ pub struct RunAnalysis {
     pub whole: Duration,
     /// For each job how long it took when it last ran well before this run.
     pub earlier: Vec<Option<Duration>>,
+    /// The numbers of the jobs that are known to have held much memory, the largest first.
+    pub largest: Vec<usize>,
+    /// The numbers of the jobs that waited for a free place or a worker, the longest wait first.
+    pub waiting: Vec<usize>,
+    /// How long all jobs together waited for a free place, and for a worker.
+    pub waited: Duration,
+    /// How many jobs were taken from the store.
+    pub restored: usize,
+    /// How much longer they took when they were made than it took to restore them.
+    pub saved: Duration,
+}
+
+/// How long a job waited although nothing else was in its way.
+fn wait(job: &JobRecord) -> Duration {
+    job.waited + job.queued
+}
+
+/// What restoring a job saved.
+fn saved(job: &JobRecord) -> Duration {
+    let origin = job.from.as_ref();
+    origin.map_or(Duration::ZERO, |origin| {
+        origin.took().saturating_sub(job.took)
+    })
 }
 
 /// Whether a job ran, whatever came of it.
@@ -63,6 +86,12 @@ impl RunAnalysis {
         let (longest, least) = longest_way(jobs);
         let mut slowest: Vec<usize> = (0..jobs.len()).filter(|&job| ran(&jobs[job])).collect();
         slowest.sort_by(|&a, &b| jobs[b].took.cmp(&jobs[a].took));
+        let by = |key: fn(&JobRecord) -> u128| {
+            let mut found = slowest.clone();
+            found.retain(|&job| key(&jobs[job]) > 0);
+            found.sort_by_key(|&job| Reverse(key(&jobs[job])));
+            found
+        };
         let ends = jobs.iter().map(|job| job.began + job.took);
         let last_end = ends.max().unwrap_or_default();
         Self {
@@ -73,6 +102,14 @@ impl RunAnalysis {
             processor: slowest.iter().map(|&job| jobs[job].processor).sum(),
             whole: run.tail.map_or(last_end, |tail| tail.took.max(last_end)),
             earlier: times_before(jobs, earlier),
+            largest: by(|job| job.memory.bytes().into()),
+            waiting: by(|job| wait(job).as_nanos()),
+            waited: jobs.iter().map(wait).sum(),
+            restored: jobs
+                .iter()
+                .filter(|job| job.ending == Ending::Restored)
+                .count(),
+            saved: jobs.iter().map(saved).sum(),
             slowest,
         }
     }

@@ -194,7 +194,7 @@ impl FindingsWriter {
             folder,
         } = *job;
         let root = self.own_folder.parent().unwrap_or(&self.own_folder);
-        let found = findings(printed, &|name| file_below(root, folder, name));
+        let found = findings_below(root, folder, printed);
         if let Some(step) = self.standing.ended(step, run, failed, found) {
             serde_json::to_writer(&mut self.waiting, &step)?;
             self.waiting.push(b'\n');
@@ -235,6 +235,12 @@ impl FindingsWriter {
         self.standing.lines = self.standing.steps.len();
         Ok(())
     }
+}
+
+/// What a job's output says of files of a project; paths in it are seen from the root, or from the folder of its description.
+#[must_use]
+pub fn findings_below(root: &Path, folder: &str, printed: &str) -> Vec<Finding> {
+    findings(printed, &|name| file_below(root, folder, name))
 }
 
 /// The file of a project that a printed path is of, from the root: as it is seen from there, or from a folder in it.
