@@ -17,6 +17,7 @@ use handloom_core::graph::NodeId;
 use handloom_core::graph::Order;
 use handloom_core::graph::goals;
 use handloom_core::project::StepId;
+use handloom_core::workspace::Workspace;
 use handloom_core::world::names;
 
 use crate::arguments::Asking;
@@ -66,6 +67,25 @@ pub fn run(common: &Common, arguments: &ExportArguments, ui: Ui) -> Result<ExitC
             }
         }
         Ok(ExitCode::SUCCESS)
+    })
+}
+
+/// Writes down how sources are compiled where the settings name a file for it, and something may be another since a run.
+pub fn keep_compile_commands(workspace: &Workspace) -> Result<(), CommandError> {
+    let Some(file) = workspace.settings.compile_commands.as_deref() else {
+        return Ok(());
+    };
+    let silent = Ui::silent();
+    ReadOnlyProject::at_opened(workspace, silent, |read_only| {
+        let steps = 0..read_only.project.steps.len();
+        let steps: Vec<NodeId> = steps
+            .map(|step| NodeId::step(StepId::from_index(step)))
+            .collect();
+        let order = order(read_only, &steps)?;
+        let (entries, _) = compile_commands(read_only.project, read_only.vars, &order);
+        let text = silent.json(&entries)?;
+        let to = workspace.location.root.join(file);
+        put(&to, &format!("{}\n", text.trim_end()), false, silent)
     })
 }
 

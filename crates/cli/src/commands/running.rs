@@ -6,7 +6,10 @@ use std::thread::Scope;
 use std::time::Instant;
 
 use handloom_core::executor::CancelToken;
+use handloom_core::executor::control_codes::without_controls;
 use handloom_core::executor::local::outliving;
+use handloom_core::findings::FindingLevel;
+use handloom_core::findings::FindingPattern;
 use handloom_core::graph::BuildRequest;
 use handloom_core::project::script::relative;
 use handloom_core::project::shell::quote;
@@ -15,10 +18,12 @@ use handloom_core::project::task_call::TaskCall;
 use handloom_core::records::Recorder;
 use handloom_core::records::RunHeader;
 use handloom_core::records::Runs;
+use handloom_core::records::findings_below;
 use handloom_core::scheduler::Build;
 use handloom_core::scheduler::BuildContext;
 use handloom_core::scheduler::BuildError;
 use handloom_core::scheduler::BuildOptions;
+use handloom_core::scheduler::Ended;
 use handloom_core::scheduler::Event;
 use handloom_core::scheduler::EventHub;
 use handloom_core::scheduler::EventSender;
@@ -26,11 +31,13 @@ use handloom_core::scheduler::RunWatcher;
 use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::TimedEvent;
 use handloom_core::scheduler::event_channel;
+use handloom_core::text::Sources;
 use handloom_core::workspace::Access;
 use handloom_core::workspace::settings::RUNS;
 
 use crate::arguments::Common;
 use crate::arguments::RunningArguments;
+use crate::commands::export::keep_compile_commands;
 use crate::commands::places::Place;
 use crate::commands::run_options::cores;
 use crate::commands::run_options::jobs_everywhere;
@@ -41,6 +48,7 @@ use crate::commands::unchanged::Interrupted;
 use crate::failure;
 use crate::failure::CommandError;
 use crate::project;
+use crate::reporting::finding_line;
 use crate::signals::Signals;
 use crate::ui::Ui;
 use crate::ui::events::EventWriter;
@@ -209,7 +217,13 @@ pub fn weave_opened(
         Err(CommandError::Description(..)) if cancel.is_raised() => {
             Ok(ExitCode::from(failure::INTERRUPTED))
         }
-        result => Ok(exit_code(&result?, cancel)),
+        result => {
+            let summary = result?;
+            if summary.made + summary.same + summary.restored > 0 {
+                keep_compile_commands(workspace)?;
+            }
+            Ok(exit_code(&summary, cancel))
+        }
     }
 }
 
@@ -275,12 +289,17 @@ impl BuildRun<'_> {
         let options = options(workspace, work.running, work.again)?;
         let typed = Typed::of(workspace, work);
         let alone = |name: &str, task: bool| typed.alone(name, task);
+        let (root, patterns) = (
+            &*workspace.location.root,
+            &workspace.settings.finding_patterns,
+        );
         let manner = ReportManner {
             output: output(workspace, work.running),
             to_error: work.running.events.as_deref() == Some(Path::new("-")),
             jobs: jobs_everywhere(workspace, &options),
             cores: options.jobs.min(cores()),
             alone: &alone,
+            first_error: &|ended| first_error(root, patterns, sources, ended),
             heading,
             heading_first,
         };
@@ -336,6 +355,32 @@ impl BuildRun<'_> {
     }
 }
 
+/// Of a job that failed and printed much, the first error that it said of a source, unless it stands near the beginning.
+fn first_error(
+    root: &Path,
+    patterns: &[FindingPattern],
+    sources: &Sources,
+    ended: &Ended,
+) -> Option<String> {
+    /// What is printed below the line of the job is seen at once.
+    const NEAR: usize = 8;
+    let printed = String::from_utf8_lossy(&ended.output.start);
+    let place = sources.name_and_line(ended.described);
+    let folder = place.rsplit_once('/').map_or("", |(folder, _)| folder);
+    let first = |text: &str| {
+        let plain = without_controls(text.as_bytes());
+        let found = findings_below(root, folder, patterns, &String::from_utf8_lossy(&plain));
+        found
+            .into_iter()
+            .find(|one| one.level == FindingLevel::Error)
+    };
+    let (far, _) = printed.match_indices('\n').nth(NEAR)?;
+    if first(&printed[..far]).is_some() {
+        return None;
+    }
+    first(&printed).map(|error| finding_line(&error))
+}
+
 /// Starts a thread that reads events; where they are sent to.
 fn read_events<'scope>(
     scope: &'scope Scope<'scope, '_>,
@@ -382,6 +427,7 @@ fn recorder<'a>(workspace: &'a Workspace, options: &BuildOptions) -> Recorder<'a
         keep,
         &workspace.description.sources,
     )
+    .reading_by(workspace.settings.finding_patterns.clone())
 }
 
 /// What was typed, as far as it decides what to type next.

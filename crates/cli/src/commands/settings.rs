@@ -120,6 +120,9 @@ fn set(workspace: &Workspace) -> Vec<SettingJson> {
     let output = settings.output.map_or(Output::Grouped, Output::from);
     let set_by = settings.set_by.unwrap_or(SetBy::Always);
     let (reads, trust) = (&settings.sealed_read, &settings.trust);
+    let patterns = settings.finding_patterns.iter();
+    let patterns: Vec<String> = patterns.map(|pattern| pattern.text().to_owned()).collect();
+    let commands: Vec<String> = settings.compile_commands.iter().cloned().collect();
     let jobs = number(settings.jobs.unwrap_or(cores));
     let runs = number(settings.runs.unwrap_or(RUNS));
     let grace = vec![text::seconds(settings.grace())];
@@ -154,6 +157,18 @@ fn set(workspace: &Workspace) -> Vec<SettingJson> {
         setting("grace", grace, settings.grace.is_some(), without),
         setting("recipes", recipes, settings.recipes.is_some(), without),
         setting("sealed-read", or_none(reads), !reads.is_empty(), without),
+        setting(
+            "finding-patterns",
+            or_none(&patterns),
+            !patterns.is_empty(),
+            without,
+        ),
+        setting(
+            "compile-commands",
+            or_none(&commands),
+            !commands.is_empty(),
+            without,
+        ),
         setting("trust", or_none(trust), !trust.is_empty(), without),
     ];
     all.extend(STORE_KEYS.iter().map(|key| {

@@ -23,6 +23,7 @@ use handloom_core::world::lock;
 
 use crate::arguments::Common;
 use crate::arguments::WatchArguments;
+use crate::commands::export::keep_compile_commands;
 use crate::commands::places::Place;
 use crate::commands::run_options::cores;
 use crate::commands::running;
@@ -267,6 +268,9 @@ impl Watch<'_> {
                 return Ok(Next::Rebuild(rebuild));
             };
             self.watch_status.over(&summary, &rebuild.causes);
+            if summary.made + summary.same + summary.restored > 0 {
+                keep_compile_commands(workspace)?;
+            }
             *kept = all_kept(&summary);
             rebuild = self.after(workspace, watch_set, &over.ran, over.noticed);
             if resident.is_stale() && !rebuild.is_one() {

@@ -11,6 +11,7 @@ pub mod page;
 pub mod plain;
 pub mod trace;
 
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::Read;
 use std::io::Seek;
@@ -24,10 +25,12 @@ use handloom_core::findings::Finding;
 use handloom_core::findings::FindingLevel;
 use handloom_core::records::JobRecord;
 use handloom_core::records::RunRecord;
+use handloom_core::records::StandingFindings;
 use handloom_core::records::findings_below;
 use handloom_core::records::run_analysis::RunAnalysis;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Summary;
+use handloom_core::workspace::OWN;
 use handloom_core::world::rounded_seconds;
 
 use crate::ui::text;
@@ -107,8 +110,25 @@ fn said_of_sources(run: &RunRecord, root: &Path) -> Vec<(usize, Finding)> {
     let talking = (0..).zip(&run.jobs).filter(|(_, job)| job.log.is_some());
     for (number, job) in talking.take(MOST_TALKING) {
         let folder = job.place.rsplit_once('/').map_or("", |(folder, _)| folder);
-        let found = findings_below(root, folder, &printed(job, root));
+        let found = findings_below(root, folder, &[], &printed(job, root));
         all.extend(found.into_iter().map(|finding| (number, finding)));
+    }
+    // What the project's own patterns found is kept as well, and what stands in no log since it was restored.
+    let standing = StandingFindings::read(&root.join(OWN));
+    let of_step: HashMap<&str, usize> = (0..)
+        .zip(&run.jobs)
+        .map(|(number, job)| (job.step.as_str(), number))
+        .collect();
+    for step in standing.of_run(run.head.run) {
+        let Some(&number) = of_step.get(step.step.as_str()) else {
+            continue;
+        };
+        for one in &step.found {
+            let said = (number, one.finding.clone());
+            if !all.contains(&said) {
+                all.push(said);
+            }
+        }
     }
     all.sort_by_key(|(_, finding)| std::cmp::Reverse(finding.level));
     all

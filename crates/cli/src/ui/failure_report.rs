@@ -20,12 +20,20 @@ const WIDTH: usize = 90;
 /// So far lines of a step's text are indented.
 pub const INDENT: &str = "         ";
 
+/// What of a failed job's output is shown.
+pub struct ShownOutput {
+    /// Whether all of it is shown, as far as it is kept.
+    pub is_shown: bool,
+    /// The first error in it, when that is hard to find there.
+    pub first_error: Option<String>,
+}
+
 /// What went wrong, the script as it was run, what it printed, what is left of it.
 pub fn failure(
     sources: &Sources,
     failure: &JobFailure,
     ended: &Ended,
-    shows_output: bool,
+    output: ShownOutput,
     theme: Theme,
     block: &mut String,
 ) {
@@ -41,6 +49,10 @@ pub fn failure(
         theme.paint(Role::Failed, &text::safe(&what)),
         text::safe(&place)
     ));
+    if let Some(error) = &output.first_error {
+        let line = theme.paint(Role::Failed, &text::safe(error));
+        block.push_str(&format!("{INDENT}{line}\n"));
+    }
     let with = failure.interpreter.join(" ");
     let which = match &failure.finally {
         Some(name) if *name == ended.step => "the `finally:`".to_owned(),
@@ -52,7 +64,7 @@ pub fn failure(
         theme.paint(Role::Faint, &format!("{which}, with {with}{folder}:"))
     ));
     script(&failure.script, block);
-    if shows_output && !ended.output.is_empty() {
+    if output.is_shown && !ended.output.is_empty() {
         block.push_str(&format!(
             "{INDENT}{}\n",
             theme.paint(Role::Faint, "it printed:")

@@ -60,6 +60,8 @@ pub struct ReportManner<'a> {
     pub cores: usize,
     /// What to type to run one step or task alone.
     pub alone: &'a (dyn Fn(&str, bool) -> String + Sync),
+    /// Of a step that failed and printed much, the first error among it.
+    pub first_error: &'a (dyn Fn(&Ended) -> Option<String> + Sync),
     /// Printed above the first line of the run; nothing at all is printed of a run without such a line.
     pub heading: Option<String>,
     /// Printed as soon as the run is known to do something, without waiting for a line.
@@ -311,7 +313,10 @@ impl<'a> Report<'a> {
                     self.sources,
                     failure,
                     ended,
-                    shows_output,
+                    failure_report::ShownOutput {
+                        is_shown: shows_output,
+                        first_error: (self.manner.first_error)(ended),
+                    },
                     theme,
                     &mut block,
                 );

@@ -252,3 +252,222 @@ fn what_does_not_count_any_more_is_put_away() {
     .unwrap();
     bed.run(&["findings"]).status(0).says(&["nothing was said"]);
 }
+
+/// A tool of the machine: its command, the file that it speaks of, and what is found in what it says of it.
+type SpeakingTool = (
+    &'static str,
+    &'static str,
+    &'static str,
+    &'static [&'static str],
+);
+
+/// Real tools on sources with mistakes; CI has all of them.
+const TOOLS: [SpeakingTool; 10] = [
+    (
+        "clang -Wstrict-prototypes -c lamp.c -o lamp.o",
+        "lamp.c",
+        "int f() {\n  int b;\n  return c;\n}\n",
+        &["3 error", "1 warning -Wstrict-prototypes"],
+    ),
+    (
+        "gcc -Wall -Wno-return-type -c lamp.c -o lamp.o",
+        "lamp.c",
+        "int f(int a) {\n  int b;\n  return c;\n}\n",
+        &["3 error", "2 warning -Wunused-variable"],
+    ),
+    (
+        "gcc -fdiagnostics-format=json -Wall -Wno-return-type -c lamp.c -o lamp.o",
+        "lamp.c",
+        "int f(int a) {\n  int b;\n  return c;\n}\n",
+        &["3 error", "2 warning -Wunused-variable"],
+    ),
+    (
+        "rustc --crate-type lib lamp.rs",
+        "lamp.rs",
+        "pub fn f() -> i32 {\n    let unused = 1;\n    \"a\"\n}\n",
+        &["3 error E0308"],
+    ),
+    (
+        "rustc --error-format=json --crate-type lib lamp.rs",
+        "lamp.rs",
+        "pub fn f() -> i32 {\n    let unused = 1;\n    2\n}\n",
+        &["2 warning unused_variables"],
+    ),
+    (
+        "javac -Xlint:all -d . Lamp.java",
+        "Lamp.java",
+        "class Lamp {\n  int f() { return \"a\"; }\n}\n",
+        &["2 error"],
+    ),
+    (
+        "python3 lamp.py",
+        "lamp.py",
+        "def light():\n    return 1 / 0\nlight()\n",
+        &["2 error"],
+    ),
+    (
+        "sh lamp.sh",
+        "lamp.sh",
+        "echo lit\nlamp --on\n",
+        &["2 error"],
+    ),
+    (
+        "shellcheck -f gcc lamp.sh",
+        "lamp.sh",
+        "#!/bin/sh\nx=1\necho $y\n",
+        &["2 warning SC2034", "3 warning SC2154", "3 note SC2086"],
+    ),
+    (
+        "pyflakes3 lamp.py",
+        "lamp.py",
+        "import os\nprint(lamp)\n",
+        &["1 warning", "2 error"],
+    ),
+];
+
+#[test]
+#[expect(clippy::print_stderr, reason = "a test that lacks something says so")]
+fn what_real_compilers_interpreters_and_linters_say_is_found() {
+    for (command, file, text, expected) in TOOLS {
+        let tool = command.split(' ').next().unwrap();
+        let is_there = Command::new("sh")
+            .args(["-c", &format!("command -v {tool}")])
+            .output();
+        if !is_there.unwrap().status.success() {
+            let required = std::env::var_os("HANDLOOM_LINTERS").is_some();
+            assert!(!required, "no {tool}");
+            eprintln!("no {tool}: what it says is not tried");
+            continue;
+        }
+        let bed = Bed::new(&format!("task try\n  recipe: {command} || true\n"));
+        bed.write(file, text);
+        let _ = bed.run(&["try"]).status(0);
+        let run = bed.run(&["findings", "--format", "json"]).status(0);
+        let all: Value = serde_json::from_str(&run.out).unwrap();
+        let said: Vec<String> = all
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|one| {
+                assert_eq!(one["file"], file, "{command}");
+                let code = one["code"]
+                    .as_str()
+                    .map_or(String::new(), |code| format!(" {code}"));
+                format!("{} {}{code}", one["line"], one["level"].as_str().unwrap())
+            })
+            .collect();
+        for wanted in expected {
+            let found = said.iter().any(|one| one == wanted);
+            assert!(
+                found,
+                "{command}: {wanted} is not among {said:?}\n{}",
+                bed.run(&["log", "try"]).out
+            );
+        }
+        // What explains another one comes with it; nothing else is made up.
+        let others = said.iter().filter(|one| !expected.contains(&one.as_str()));
+        let others: Vec<&String> = others.filter(|one| !one.contains("note")).collect();
+        assert_eq!(others, [""; 0], "{command}");
+    }
+}
+
+#[test]
+fn patterns_of_ones_own_read_what_no_other_tool_says() {
+    let bed = Bed::new(
+        "setting finding-patterns = '^(?<level>\\w+) in (?<file>\\S+) at line (?<line>\\d+), column (?<column>\\d+): (?<message>.+) <(?<code>\\w+)>$'\ntask try\n  recipe: cat said\n",
+    );
+    bed.write("lamp.txt", "");
+    bed.write(
+        "said",
+        "begins\nWarning in lamp.txt at line 3, column 7: too dim <L12>\nFault in lamp.txt at line 4, column 1: dark <L1>\nFault in none.txt at line 4, column 1: dark <L1>\n",
+    );
+    let _ = bed.run(&["try"]).status(0);
+    assert_eq!(
+        found(&bed, &[]),
+        [
+            "lamp.txt:3 warning try 1 true",
+            "lamp.txt:4 error try 1 true"
+        ]
+    );
+    bed.run(&["findings"])
+        .status(0)
+        .says(&["3:7      warning too dim  [L12]"]);
+    bed.run(&["report"])
+        .status(0)
+        .says(&["lamp.txt:4:1: error: dark [L1]"]);
+    for (pattern, says) in [
+        (
+            "(?<file>.+) (?<message>.+)",
+            "no `(?<file>.+) (?<message>.+)`",
+        ),
+        ("(?<file>", "regular expressions with groups"),
+    ] {
+        bed.write(
+            "hand.loom",
+            &format!("setting finding-patterns = '{pattern}'\ntask try\n  recipe: cat said\n"),
+        );
+        let run = bed.run(&["try"]).status(2);
+        assert!(
+            run.err.contains("finding-patterns") || run.err.contains(says),
+            "{}",
+            run.err
+        );
+        run.says(&["regular expressions with groups for the file, the line and the message"]);
+    }
+}
+
+#[test]
+fn the_first_error_of_a_long_output_stands_in_front() {
+    let bed =
+        Bed::new("target a.o\n  needs a.c talk\n  recipe: cat talk; cc -c a.c -o @{target}\n");
+    bed.write("a.c", "int f(void) { return b; }\n");
+    bed.write("talk", "");
+    // Near the beginning it is seen at once.
+    let run = bed.run(&[]).status(1);
+    assert_eq!(run.out.matches("error: ").count(), 1, "{}", run.out);
+    bed.write("talk", &"words and words\n".repeat(40));
+    let run = bed.run(&[]).status(1);
+    let lines: Vec<&str> = run.out.lines().collect();
+    let at = lines
+        .iter()
+        .position(|line| line.contains("exit status 1"))
+        .unwrap();
+    assert!(
+        lines[at + 1].trim_start().starts_with("a.c:1:22: error: "),
+        "{}",
+        run.out
+    );
+}
+
+#[test]
+fn how_sources_are_compiled_is_kept_up_to_date() {
+    let bed = Bed::new(
+        "setting compile-commands = build/compile_commands.json\nlet flags = -O1\ntarget out/<u>.o\n  needs each src/<u>.c\n  recipe: cc @{flags} -c @{needs} -o @{target}\n",
+    );
+    bed.write("build/keep", "");
+    bed.write("src/a.c", "int a;\n");
+    let words = |bed: &Bed| -> Vec<String> {
+        let all: Value = serde_json::from_str(&bed.read("build/compile_commands.json")).unwrap();
+        let all = all.as_array().unwrap().iter();
+        all.map(|one| {
+            format!(
+                "{} {}",
+                one["file"].as_str().unwrap(),
+                one["arguments"][1].as_str().unwrap()
+            )
+        })
+        .collect()
+    };
+    let _ = bed.run(&[]).status(0);
+    assert_eq!(words(&bed), ["src/a.c -O1"]);
+    bed.write("src/b.c", "int b;\n");
+    let _ = bed.run(&["--let", "flags=-O2"]).status(0);
+    assert_eq!(words(&bed), ["src/a.c -O2", "src/b.c -O2"]);
+    bed.write(
+        "hand.loom",
+        "setting compile-commands = ../out.json\ntarget a\n  recipe: touch a\n",
+    );
+    bed.run(&[])
+        .status(2)
+        .says(&["a file of the project, such as `compile_commands.json`"]);
+}

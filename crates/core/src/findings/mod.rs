@@ -5,7 +5,12 @@
 //! traceback, a shell's own messages. What names no file that is there is none: most of what is printed is prose.
 
 mod blocks;
+mod json;
 mod lines;
+mod pattern;
+
+pub use pattern::FindingPattern;
+pub use pattern::PatternError;
 
 use serde::Deserialize;
 use serde::Serialize;
@@ -65,11 +70,37 @@ struct PrintedPlace<'t> {
 /// file that counts.
 #[must_use]
 pub fn findings(text: &str, file: &dyn Fn(&str) -> Option<String>) -> Vec<Finding> {
+    findings_by(text, &[], file)
+}
+
+/// The same; lines are also read by patterns of one's own, before all others.
+#[must_use]
+pub fn findings_by(
+    text: &str,
+    patterns: &[FindingPattern],
+    file: &dyn Fn(&str) -> Option<String>,
+) -> Vec<Finding> {
     let lines: Vec<&str> = text.lines().map(str::trim_end).collect();
     let mut found: Vec<Finding> = Vec::new();
     let mut at = 0;
     while at < lines.len() {
         let rest = &lines[at..];
+        let mut own = patterns
+            .iter()
+            .filter_map(|pattern| pattern.read(rest[0], file));
+        let whole = match own.next() {
+            Some(finding) => Some(vec![finding]),
+            None => json::read(rest[0], file),
+        };
+        if let Some(all) = whole {
+            at += 1;
+            for finding in all {
+                if !found.contains(&finding) {
+                    found.push(finding);
+                }
+            }
+            continue;
+        }
         let (finding, taken) = match blocks::read(rest, file) {
             Some((finding, taken)) => (finding, taken),
             None => (lines::read(rest[0], file), 1),

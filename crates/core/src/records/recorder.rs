@@ -10,6 +10,7 @@ use std::time::Duration;
 
 use crate::executor::control_codes::without_controls;
 use crate::executor::exit::Exit;
+use crate::findings::FindingPattern;
 use crate::records::JobRecord;
 use crate::records::RecordLine;
 use crate::records::RunHeader;
@@ -39,6 +40,7 @@ pub struct Recorder<'a> {
     described: HashMap<Span, (String, String)>,
     out: Option<BufWriter<File>>,
     findings: Option<FindingsWriter>,
+    patterns: Vec<FindingPattern>,
     waiting: usize,
     /// The first error: the record is then given up, the run goes on.
     pub error: Option<io::Error>,
@@ -58,9 +60,16 @@ impl<'a> Recorder<'a> {
             described: HashMap::new(),
             out: None,
             findings: None,
+            patterns: Vec::new(),
             waiting: 0,
             error: None,
         }
+    }
+
+    /// What jobs say of sources is read by these patterns as well.
+    #[must_use]
+    pub fn reading_by(self, patterns: Vec<FindingPattern>) -> Self {
+        Self { patterns, ..self }
     }
 
     /// The run's number.
@@ -100,7 +109,7 @@ impl<'a> Recorder<'a> {
             fs::remove_dir_all(logs)?;
         }
         self.out = Some(BufWriter::with_capacity(64 * 1024, file));
-        self.findings = Some(FindingsWriter::new(&self.runs.own));
+        self.findings = Some(FindingsWriter::new(&self.runs.own, self.patterns.clone()));
         let head = self.head.clone();
         self.write(&RecordLine::Run(head))?;
         self.flush()

@@ -15,7 +15,8 @@ use serde::Deserialize;
 use serde::Serialize;
 
 use crate::findings::Finding;
-use crate::findings::findings;
+use crate::findings::FindingPattern;
+use crate::findings::findings_by;
 use crate::world::own;
 
 /// The name of the file in a project's own folder.
@@ -86,6 +87,11 @@ impl StandingFindings {
             let has_failed = one.failed || self.steps.contains_key(&(one.step.clone(), true));
             !has_failed || one.failed != is_kept(&one.step)
         })
+    }
+
+    /// What was said in a run by steps and tasks that did not run again since.
+    pub fn of_run(&self, run: u64) -> impl Iterator<Item = &StepFindings> {
+        self.steps.values().filter(move |one| one.run == run)
     }
 
     /// The steps that failed and of which something was said then.
@@ -165,12 +171,13 @@ pub(super) struct EndedJob<'a> {
 pub(super) struct FindingsWriter {
     own_folder: PathBuf,
     standing: StandingFindings,
+    patterns: Vec<FindingPattern>,
     waiting: Vec<u8>,
 }
 
 impl FindingsWriter {
     /// A writer for the project whose own folder this is.
-    pub fn new(own_folder: &Path) -> Self {
+    pub fn new(own_folder: &Path, patterns: Vec<FindingPattern>) -> Self {
         let standing = StandingFindings::read(own_folder);
         Self {
             own_folder: own_folder.to_owned(),
@@ -181,6 +188,7 @@ impl FindingsWriter {
                 Vec::new()
             },
             standing,
+            patterns,
         }
     }
 
@@ -194,7 +202,7 @@ impl FindingsWriter {
             folder,
         } = *job;
         let root = self.own_folder.parent().unwrap_or(&self.own_folder);
-        let found = findings_below(root, folder, printed);
+        let found = findings_below(root, folder, &self.patterns, printed);
         if let Some(step) = self.standing.ended(step, run, failed, found) {
             serde_json::to_writer(&mut self.waiting, &step)?;
             self.waiting.push(b'\n');
@@ -239,8 +247,13 @@ impl FindingsWriter {
 
 /// What a job's output says of files of a project; paths in it are seen from the root, or from the folder of its description.
 #[must_use]
-pub fn findings_below(root: &Path, folder: &str, printed: &str) -> Vec<Finding> {
-    findings(printed, &|name| file_below(root, folder, name))
+pub fn findings_below(
+    root: &Path,
+    folder: &str,
+    patterns: &[FindingPattern],
+    printed: &str,
+) -> Vec<Finding> {
+    findings_by(printed, patterns, &|name| file_below(root, folder, name))
 }
 
 /// The file of a project that a printed path is of, from the root: as it is seen from there, or from a folder in it.

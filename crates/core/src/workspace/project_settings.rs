@@ -1,5 +1,6 @@
 //! Settings that a project gives for all who work on it: `setting KEY = WORDS` in its description.
 
+use crate::findings::FindingPattern;
 use crate::language::TopItem;
 use crate::language::Word;
 use crate::language::WordKind;
@@ -24,7 +25,7 @@ use crate::workspace::store_settings::STORE_KEYS;
 use crate::workspace::store_settings::StoreKeyword;
 
 /// What a project may set, besides what it may say of the store.
-const KEYS: [&str; 9] = [
+const KEYS: [&str; 11] = [
     "jobs",
     "on-failure",
     "output",
@@ -34,6 +35,8 @@ const KEYS: [&str; 9] = [
     "recipe-colors",
     "recipes",
     "sealed-read",
+    "finding-patterns",
+    "compile-commands",
 ];
 
 /// What a setting may be, where that is one of a few words.
@@ -168,7 +171,8 @@ impl ProjectSettings {
             "set-by" => user.set_by.is_none(),
             "grace" => user.grace.is_none(),
             "recipes" => user.recipes.is_none(),
-            "sealed-read" => true,
+            "sealed-read" | "finding-patterns" => true,
+            "compile-commands" => user.compile_commands.is_none(),
             key => match place_key(key) {
                 Some((place, key, _)) => {
                     let place = user.place.get(place);
@@ -184,6 +188,8 @@ impl ProjectSettings {
         }
         let mut sealed_read = self.settings.sealed_read.clone();
         sealed_read.extend(user.sealed_read);
+        let mut finding_patterns = self.settings.finding_patterns.clone();
+        finding_patterns.extend(user.finding_patterns);
         Settings {
             jobs: user.jobs.or(self.settings.jobs),
             on_failure: user.on_failure.or(self.settings.on_failure),
@@ -194,6 +200,10 @@ impl ProjectSettings {
             grace: user.grace.or_else(|| self.settings.grace.clone()),
             recipes: user.recipes.or(self.settings.recipes),
             sealed_read,
+            finding_patterns,
+            compile_commands: user
+                .compile_commands
+                .or_else(|| self.settings.compile_commands.clone()),
             store: user.store.clone().or(&self.settings.store),
             place,
             ..user
@@ -248,6 +258,24 @@ fn set(
         "sealed-read" => {
             settings.sealed_read = words;
             (true, "")
+        }
+        "finding-patterns" => {
+            let patterns = words.into_iter().map(FindingPattern::try_from);
+            let patterns: Result<Vec<_>, _> = patterns.collect();
+            let is_right = patterns.is_ok();
+            settings.finding_patterns = patterns.unwrap_or_default();
+            let wanted = "regular expressions with groups for the file, the line and the message, such as '^(?<file>[^ ]+) line (?<line>\\d+) (?<message>.+)'";
+            (is_right, wanted)
+        }
+        "compile-commands" => {
+            let is_inside = !text.is_empty()
+                && !text.starts_with('/')
+                && text.split('/').all(|name| !matches!(name, "" | "." | ".."));
+            settings.compile_commands = Some(text.to_owned());
+            (
+                is_inside && !text.contains('\0'),
+                "a file of the project, such as `compile_commands.json`",
+            )
         }
         store => {
             let mut known = STORE_KEYS.into_iter().filter(|known| known.name == store);

@@ -6,6 +6,7 @@ use std::time::Duration;
 use serde::Deserialize;
 
 use crate::executor::GRACE;
+use crate::findings::FindingPattern;
 use crate::scheduler::OnFailure;
 use crate::scheduler::RecipeMode;
 use crate::store::shared::without_credentials;
@@ -42,6 +43,12 @@ pub struct Settings {
     /// Files and folders outside of the project that sealed recipes may read.
     #[serde(default, rename = "sealed-read")]
     pub sealed_read: Vec<String>,
+    /// How tools of one's own say that something is wrong with a source.
+    #[serde(default, rename = "finding-patterns")]
+    pub finding_patterns: Vec<FindingPattern>,
+    /// The file in which runs write down how sources are compiled, from the root.
+    #[serde(rename = "compile-commands")]
+    pub compile_commands: Option<String>,
     /// Folders whose descriptions are taken whoever they belong to.
     #[serde(default)]
     pub trust: Vec<String>,
@@ -182,7 +189,7 @@ pub fn read(user: &UserFolders) -> Result<Settings, WorkspaceError> {
                 path.display(),
                 error.to_string().trim_end()
             ),
-            "it holds `jobs = N`, `output = \"grouped\"`, `recipe-colors = \"never\"`, `runs = N`, `set-by = \"always\"`, `grace = \"5s\"`, `recipes = \"watched\"`, `sealed-read = [\"/folder\"]`, `trust = [\"/folder\"]`, tables `[store]` (docs/sharing.md) and `[place.NAME]` (docs/cluster.md), and a table `[let]` with a text or a list for each variable",
+            "it holds `jobs = N`, `output = \"grouped\"`, `recipe-colors = \"never\"`, `runs = N`, `set-by = \"always\"`, `grace = \"5s\"`, `recipes = \"watched\"`, `sealed-read = [\"/folder\"]`, `finding-patterns = [\"…\"]`, `compile-commands = \"compile_commands.json\"`, `trust = [\"/folder\"]`, tables `[store]` (docs/sharing.md) and `[place.NAME]` (docs/cluster.md), and a table `[let]` with a text or a list for each variable",
         )
     })?;
     if let Some(grace) = &settings.grace
