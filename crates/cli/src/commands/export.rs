@@ -17,6 +17,7 @@ use handloom_core::graph::NodeId;
 use handloom_core::graph::Order;
 use handloom_core::graph::goals;
 use handloom_core::project::StepId;
+use handloom_core::project::script::relative;
 use handloom_core::workspace::Workspace;
 use handloom_core::world::names;
 
@@ -39,7 +40,11 @@ pub fn run(common: &Common, arguments: &ExportArguments, ui: Ui) -> Result<ExitC
         match arguments.form {
             ExportForm::Script => script(read_only, arguments, ui)?,
             ExportForm::CompileCommands => {
-                let default = read_only.workspace.location.root.join(DATABASE);
+                let location = &read_only.workspace.location;
+                let default = match &common.project {
+                    Some(_) => location.root.join(DATABASE),
+                    None => PathBuf::from(relative(DATABASE, &location.folder)),
+                };
                 let to = arguments.to.clone().unwrap_or(default);
                 let goals = if arguments.names.is_empty() {
                     let steps = 0..read_only.project.steps.len();

@@ -25,7 +25,7 @@ pub fn run(common: &Common, arguments: &ReportArguments, ui: Ui) -> Result<ExitC
     let project = project.to_string_lossy();
     if arguments.history {
         let history = HistoryAnalysis::of(&all(&runs, |_| true, ui));
-        let told = Told {
+        let told = SeveralRuns {
             page: &|| reporting::history_page::write(&history, &project),
             json: &|| ui.json(&reporting::history::json(&history)),
             plain: &|| reporting::history::plain(&history, ui.out),
@@ -40,7 +40,7 @@ pub fn run(common: &Common, arguments: &ReportArguments, ui: Ui) -> Result<ExitC
         let now = Whole::new(&now.0, &now.1, &location.root);
         let before = Whole::new(&before.0, &before.1, &location.root);
         let two = TwoRuns::new(&now, &before);
-        let told = Told {
+        let told = SeveralRuns {
             page: &|| reporting::against::page(&two, &project),
             json: &|| ui.json(&reporting::against::json(&two)),
             plain: &|| reporting::against::plain(&two, ui.out),
@@ -68,13 +68,13 @@ fn put(file: &Path, text: &str, ui: Ui) -> Result<(), CommandError> {
 }
 
 /// What is told of several runs, in each form.
-struct Told<'t> {
+struct SeveralRuns<'t> {
     page: &'t dyn Fn() -> String,
     json: &'t dyn Fn() -> Result<String, CommandError>,
     plain: &'t dyn Fn() -> String,
 }
 
-impl Told<'_> {
+impl SeveralRuns<'_> {
     fn tell(&self, arguments: &ReportArguments, ui: Ui) -> Result<ExitCode, CommandError> {
         match &arguments.to {
             Some(file) => match file.extension().and_then(|ending| ending.to_str()) {

@@ -31,6 +31,8 @@ use handloom_core::scheduler::RunWatcher;
 use handloom_core::scheduler::Summary;
 use handloom_core::scheduler::TimedEvent;
 use handloom_core::scheduler::event_channel;
+use handloom_core::status::RecordingEnvironment;
+use handloom_core::store::Store;
 use handloom_core::text::Sources;
 use handloom_core::workspace::Access;
 use handloom_core::workspace::settings::RUNS;
@@ -312,14 +314,7 @@ impl BuildRun<'_> {
         let run = Some(recorder.run());
         let options = BuildOptions { run, ..options };
         let store = workspace.store().filter(|_| !work.running.no_store);
-        let context = BuildContext {
-            store: store.as_ref(),
-            disk: &workspace.disk,
-            clock: &workspace.clock,
-            executor: place.executor(),
-            ledger: &workspace.ledger,
-            environment: &environment,
-        };
+        let context = context(workspace, place, store.as_ref(), &environment);
         let request = request(workspace, work);
         let result = std::thread::scope(|scope| {
             let mut hub = EventHub::new(&workspace.clock).direct(|told| {
@@ -379,6 +374,23 @@ fn first_error(
         return None;
     }
     first(&printed).map(|error| finding_line(&error))
+}
+
+/// What a build is carried out with.
+fn context<'s>(
+    workspace: &'s Workspace,
+    place: &'s Place,
+    store: Option<&'s Store>,
+    environment: &'s RecordingEnvironment<'s>,
+) -> BuildContext<'s> {
+    BuildContext {
+        store,
+        disk: &workspace.disk,
+        clock: &workspace.clock,
+        executor: place.executor(),
+        ledger: &workspace.ledger,
+        environment,
+    }
 }
 
 /// Starts a thread that reads events; where they are sent to.

@@ -90,28 +90,28 @@ fn general(read_only: &ReadOnlyProject<'_, '_>) -> Vec<SettingJson> {
     settings
 }
 
+/// Who set a setting: the environment, the project or the user; `otherwise` when nobody did.
+fn set_by_whom(workspace: &Workspace, name: &str, is_set: bool, otherwise: &str) -> String {
+    let mut places = workspace.from_project.places.iter();
+    let variable = STORE_KEYS.iter().find(|key| key.name == name);
+    let variable = variable.map(StoreKeyword::variable);
+    let variable =
+        variable.filter(|name| std::env::var_os(name).is_some_and(|set| !set.is_empty()));
+    match places.find(|(known, _)| known == name) {
+        _ if variable.is_some() => format!("{} in the environment", variable.unwrap_or_default()),
+        Some((_, span)) => workspace.description.sources.name_and_line(*span),
+        None if is_set => "the user's settings".to_owned(),
+        None => otherwise.to_owned(),
+    }
+}
+
 /// What can be set, by the user or by the project.
 fn set(workspace: &Workspace) -> Vec<SettingJson> {
     let settings = &workspace.settings;
-    let setting = |name: &str, value: Vec<String>, is_set: bool, otherwise: &str| {
-        let mut places = workspace.from_project.places.iter();
-        let variable = STORE_KEYS.iter().find(|key| key.name == name);
-        let variable = variable.map(StoreKeyword::variable);
-        let variable =
-            variable.filter(|name| std::env::var_os(name).is_some_and(|set| !set.is_empty()));
-        let from = match places.find(|(known, _)| known == name) {
-            _ if variable.is_some() => {
-                format!("{} in the environment", variable.unwrap_or_default())
-            }
-            Some((_, span)) => workspace.description.sources.name_and_line(*span),
-            None if is_set => "the user's settings".to_owned(),
-            None => otherwise.to_owned(),
-        };
-        SettingJson {
-            name: name.to_owned(),
-            value,
-            from,
-        }
+    let setting = |name: &str, value: Vec<String>, is_set: bool, otherwise: &str| SettingJson {
+        name: name.to_owned(),
+        value,
+        from: set_by_whom(workspace, name, is_set, otherwise),
     };
     let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
     let without = "as it is without a setting";

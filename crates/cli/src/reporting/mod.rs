@@ -8,6 +8,7 @@ pub mod junit;
 pub mod lineage;
 pub mod nodes;
 pub mod page;
+mod page_usage;
 pub mod plain;
 pub mod trace;
 

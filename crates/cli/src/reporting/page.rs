@@ -14,6 +14,10 @@ use crate::reporting::Whole;
 use crate::reporting::finding_line;
 use crate::reporting::json;
 use crate::reporting::nodes;
+use crate::reporting::page_usage::findings;
+use crate::reporting::page_usage::largest;
+use crate::reporting::page_usage::restored;
+use crate::reporting::page_usage::waiting;
 use crate::reporting::waited;
 use crate::ui::style::counts;
 use crate::ui::text;
@@ -24,7 +28,7 @@ const STYLE: &str = include_str!("../../pages/report.css");
 const SCRIPT: &str = include_str!("../../pages/report.js");
 
 /// Lists show so many; the table of all jobs so many.
-const MOST: usize = 15;
+pub(super) const MOST: usize = 15;
 const ROWS: usize = 2000;
 
 /// The beginning of any page of ours.
@@ -171,7 +175,7 @@ fn time_line(whole: &Whole<'_>, out: &mut String) {
 }
 
 /// A table's row that shows its share as a bar.
-fn row(share: f64, cells: &[String]) -> String {
+pub(super) fn row(share: f64, cells: &[String]) -> String {
     let cells: Vec<String> = cells
         .iter()
         .map(|cell| format!("<td>{cell}</td>"))
@@ -183,15 +187,15 @@ fn row(share: f64, cells: &[String]) -> String {
     )
 }
 
-fn name(job: &JobRecord) -> String {
+pub(super) fn name(job: &JobRecord) -> String {
     format!("<b>{}</b>", escaped(&job.step))
 }
 
-fn faint(text: &str) -> String {
+pub(super) fn faint(text: &str) -> String {
     format!("<small>{}</small>", escaped(text))
 }
 
-fn section(title: &str, about: &str, rows: &[String], out: &mut String) {
+pub(super) fn section(title: &str, about: &str, rows: &[String], out: &mut String) {
     if rows.is_empty() {
         return;
     }
@@ -302,109 +306,6 @@ fn slowest(whole: &Whole<'_>, out: &mut String) {
         })
         .collect();
     section("Slowest", "With why they ran.", &rows, out);
-}
-
-fn largest(whole: &Whole<'_>, out: &mut String) {
-    let jobs = &whole.run.jobs;
-    let largest = &whole.digest.largest;
-    let most = largest.first().map_or(0, |&job| jobs[job].memory.bytes());
-    let rows: Vec<String> = largest
-        .iter()
-        .take(MOST)
-        .map(|&number| {
-            let job = &jobs[number];
-            #[expect(clippy::cast_precision_loss, reason = "a share, for people")]
-            let part = job.memory.bytes() as f64 / most as f64;
-            let busy = 100.0 * share(job.processor, job.took);
-            let about = format!("{busy:.0}% of a core for {}", text::seconds(job.took));
-            row(
-                part,
-                &[
-                    text::bytes(job.memory),
-                    format!("{} {}", name(job), faint(&about)),
-                ],
-            )
-        })
-        .collect();
-    let about = "The most that any process of a job held, and how busy it kept a core.";
-    section("Memory and processor", about, &rows, out);
-}
-
-fn waiting(whole: &Whole<'_>, out: &mut String) {
-    let (jobs, digest) = (&whole.run.jobs, &whole.digest);
-    let wait = |number: usize| jobs[number].waited + jobs[number].queued;
-    let most = digest
-        .waiting
-        .first()
-        .map_or(Duration::ZERO, |&number| wait(number));
-    let rows: Vec<String> = digest
-        .waiting
-        .iter()
-        .filter_map(|&number| Some((number, waited(&jobs[number])?)))
-        .take(MOST)
-        .map(|(number, waited)| {
-            let name = format!("{} {}", name(&jobs[number]), faint(&waited));
-            row(
-                share(wait(number), most),
-                &[text::seconds(wait(number)), name],
-            )
-        })
-        .collect();
-    let about = format!(
-        "{} together: nothing else was in the way of these jobs.",
-        text::seconds(digest.waited)
-    );
-    section("Waiting", &about, &rows, out);
-}
-
-fn restored(whole: &Whole<'_>, out: &mut String) {
-    let (jobs, digest) = (&whole.run.jobs, &whole.digest);
-    let mut restored: Vec<(Duration, &JobRecord, &str)> = jobs
-        .iter()
-        .filter_map(|job| {
-            let origin = job.from.as_ref()?;
-            Some((origin.took(), job, origin.made_in.as_str()))
-        })
-        .collect();
-    restored.sort_by_key(|(took, ..)| std::cmp::Reverse(*took));
-    let most = restored.first().map_or(Duration::ZERO, |(took, ..)| *took);
-    let rows: Vec<String> = restored
-        .iter()
-        .take(MOST)
-        .map(|(took, job, made_in)| {
-            let about = format!("restored in {}, made in {made_in}", text::seconds(job.took));
-            let name = format!("{} {}", name(job), faint(&about));
-            row(share(*took, most), &[text::seconds(*took), name])
-        })
-        .collect();
-    let about = format!(
-        "{} from the store, which saved {}. How long each took when it was made:",
-        text::count(digest.restored, "result"),
-        text::seconds(digest.saved)
-    );
-    section("Restored", &about, &rows, out);
-}
-
-fn findings(whole: &Whole<'_>, out: &mut String) {
-    if whole.findings.is_empty() {
-        return;
-    }
-    out.push_str("<section>\n<h2>What was said of sources</h2>\n<ul class=\"said\">\n");
-    for (number, finding) in whole.findings.iter().take(MOST) {
-        let _ = writeln!(
-            out,
-            "<li class=\"{}\">{} {}</li>",
-            finding.level.name(),
-            escaped(&finding_line(finding)),
-            faint(&whole.run.jobs[*number].step),
-        );
-    }
-    let more = whole.findings.len().saturating_sub(MOST);
-    let more = match more {
-        0 => String::new(),
-        more => format!("<p class=\"why\">and {more} more</p>"),
-    };
-    let _ = writeln!(out, "</ul>{more}\n</section>");
 }
 
 fn differences(whole: &Whole<'_>, out: &mut String) {

@@ -33,7 +33,7 @@ pub fn failure(
     sources: &Sources,
     failure: &JobFailure,
     ended: &Ended,
-    output: ShownOutput,
+    output: &ShownOutput,
     theme: Theme,
     block: &mut String,
 ) {

@@ -313,7 +313,7 @@ impl<'a> Report<'a> {
                     self.sources,
                     failure,
                     ended,
-                    failure_report::ShownOutput {
+                    &failure_report::ShownOutput {
                         is_shown: shows_output,
                         first_error: (self.manner.first_error)(ended),
                     },

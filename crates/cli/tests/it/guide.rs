@@ -15,13 +15,20 @@ fn comparable(text: &str) -> Vec<String> {
             .unwrap();
     let ago = Regex::new(r"ran .* and took").unwrap();
     let busy = Regex::new(r", \d+ cores? \d+% busy").unwrap();
-    let dates = Regex::new(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d").unwrap();
+    let dates = Regex::new(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d( to [-\d: ]*\d\d:\d\d:\d\d)?").unwrap();
+    // Contents, commits, machines and folders.
+    let digests = Regex::new(r"\b[0-9a-f]{12}\b").unwrap();
+    let machines = Regex::new(r", on \S+$").unwrap();
+    let places = Regex::new(r"in [\w.-]+: /.*?(, |$)").unwrap();
     let spaces = Regex::new(r" +").unwrap();
     let mut lines: Vec<String> = text
         .lines()
         .map(|line| {
             let line = busy.replace_all(line, "");
             let line = ago.replace_all(&line, "ran A and took");
+            let line = digests.replace_all(&line, "C");
+            let line = machines.replace_all(&line, ", on M");
+            let line = places.replace_all(&line, "in P, ");
             let line = times.replace_all(&line, "T");
             let line = dates.replace_all(&line, "D");
             spaces.replace_all(line.trim(), " ").into_owned()
@@ -54,6 +61,13 @@ impl Walk {
         }
         let output = shell.env("PATH", &self.path).output().unwrap();
         let text = String::from_utf8(output.stdout).unwrap();
+        // Where it is tried is of no interest to whoever reads it.
+        let machine = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+        let machine = machine.trim();
+        let root = self.bed.root().canonicalize().unwrap();
+        let text = text.replace(&root.display().to_string(), "/home/lookout");
+        let text = text.replace(&format!("in {machine}: /"), "in harbour: /");
+        let text = text.replace(&format!(", on {machine}\n"), ", on harbour\n");
         text.lines()
             .map(|line| format!("{}\n", line.trim_end()))
             .collect()

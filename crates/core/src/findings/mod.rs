@@ -10,7 +10,7 @@ mod lines;
 mod pattern;
 
 pub use pattern::FindingPattern;
-pub use pattern::PatternError;
+pub use pattern::FindingPatternError;
 
 use serde::Deserialize;
 use serde::Serialize;

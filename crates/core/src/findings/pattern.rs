@@ -17,7 +17,7 @@ pub struct FindingPattern {
 
 /// Why a text is no pattern of findings.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum PatternError {
+pub enum FindingPatternError {
     /// It is no regular expression.
     #[error("`{0}` is no regular expression: {1}")]
     Expression(String, String),
@@ -27,17 +27,17 @@ pub enum PatternError {
 }
 
 impl TryFrom<String> for FindingPattern {
-    type Error = PatternError;
+    type Error = FindingPatternError;
 
-    fn try_from(text: String) -> Result<Self, PatternError> {
+    fn try_from(text: String) -> Result<Self, FindingPatternError> {
         let expression = match Regex::new(&text) {
             Ok(expression) => expression,
-            Err(error) => return Err(PatternError::Expression(text, error.to_string())),
+            Err(error) => return Err(FindingPatternError::Expression(text, error.to_string())),
         };
         for wanted in ["file", "line", "message"] {
             let mut names = expression.capture_names().flatten();
             if !names.any(|name| name == wanted) {
-                return Err(PatternError::Group(text, wanted));
+                return Err(FindingPatternError::Group(text, wanted));
             }
         }
         Ok(Self { text, expression })
