@@ -317,7 +317,7 @@ fn settings_of_a_project_count_below_the_users_own() {
     bed.weave(&[]).all_kept(1);
     bed.run(&["settings"])
         .status(0)
-        .says(&["recipes         plain", "the user's settings"]);
+        .says(&["recipes           plain", "the user's settings"]);
     // A part's own do not count, and that is said.
     bed.write("part/hand.loom", "setting jobs = 1\n");
     bed.write("hand.loom", &format!("include part\n{rest}"));

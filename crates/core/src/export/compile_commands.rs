@@ -113,11 +113,16 @@ fn calls(script: &str) -> Vec<Vec<CallWord>> {
             (Some(_), c) => word.get_or_insert_default().text.push(c),
             (None, '#') if word.is_none() => while chars.next_if(|&c| c != '\n').is_some() {},
             (None, c) if c.is_whitespace() || ";&|()<>{}".contains(c) => {
-                if let Some(word) = word.take()
+                // `2>` speaks of a stream.
+                let is_stream = |word: &CallWord| {
+                    matches!(c, '<' | '>') && word.text.bytes().all(|byte| byte.is_ascii_digit())
+                };
+                if let Some(word) = word.take_if(|word| !is_stream(word))
                     && let Some(call) = calls.last_mut()
                 {
                     call.push(word);
                 }
+                word = None;
                 // What is written to a file or read from one is no word of the call.
                 if matches!(c, '<' | '>') {
                     skip_target(&mut chars);

@@ -243,7 +243,8 @@ fn own_names(script: &str) -> Vec<String> {
         }
         // What `read`, `for` and `getopts` name, wherever it stands behind them.
         if ["for", "read", "getopts", "export", "local", "unset"].contains(&word) {
-            let line = behind.lines().next().unwrap_or_default();
+            let line = behind.split(['\n', ';', '&', '|', '<', '>']).next();
+            let line = line.unwrap_or_default();
             let words = line.split(|c| !is_part(c)).filter(|word| !word.is_empty());
             names.extend(words.map(str::to_owned));
         }
