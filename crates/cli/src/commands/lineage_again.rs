@@ -14,6 +14,7 @@ use handloom_core::lineage::InputOrigin;
 use handloom_core::lineage::Lineage;
 use handloom_core::lineage::LineageStep;
 use handloom_core::world::Digest;
+use handloom_core::world::names;
 
 use crate::arguments::Common;
 use crate::arguments::LineageArguments;
@@ -86,7 +87,7 @@ pub fn prepare(
     let sources = inputs.filter(|input| matches!(input.from, InputOrigin::Source(_)));
     files.extend(sources.map(|input| input.file.path.clone()));
     let inside = |file: &String| !file.starts_with('/') && !file.starts_with("../");
-    files.retain(|file| inside(file) && root.join(file).exists());
+    files.retain(|file| inside(file) && root.join(names::to_path(file)).exists());
     make_empty(folder)?;
     for file in &files {
         copy(root, folder, file).map_err(|error| {
@@ -99,7 +100,8 @@ pub fn prepare(
 
 /// Copies a file, or all that lies in a folder, as whoever reads it sees it.
 fn copy(root: &Path, to: &Path, file: &str) -> io::Result<()> {
-    let (from, target) = (root.join(file), to.join(file));
+    let path = names::to_path(file);
+    let (from, target) = (root.join(&path), to.join(&path));
     if let Some(folder) = target.parent() {
         fs::create_dir_all(folder)?;
     }
@@ -110,9 +112,7 @@ fn copy(root: &Path, to: &Path, file: &str) -> io::Result<()> {
     for entry in fs::read_dir(from)? {
         let entry = entry?;
         let name = entry.file_name();
-        let Some(name) = name.to_str() else {
-            return Err(io::Error::other("a name in it is no text"));
-        };
+        let name = names::os_to_text(&name);
         let slash = if entry.path().is_dir() { "/" } else { "" };
         copy(root, to, &format!("{file}{name}{slash}"))?;
     }

@@ -337,6 +337,27 @@ fn the_commit_is_told_and_whether_the_tree_was_clean() {
 }
 
 #[test]
+fn what_was_made_before_a_kill_knows_its_run() {
+    let bed = Bed::new(
+        "target first\n  recipe: echo x > @{target}\ntarget last\n  needs first\n  recipe: touch begun; sleep 30; cp @{needs} @{target}\n",
+    );
+    let mut run = bed.start(&["last"]);
+    let begun = std::time::Instant::now();
+    while !bed.exists("begun") {
+        assert!(begun.elapsed().as_secs() < 60, "it did not begin");
+        std::thread::sleep(std::time::Duration::from_millis(10));
+    }
+    run.kill().unwrap();
+    run.wait().unwrap();
+    let lineage = json(&bed, &["first"]);
+    assert_eq!(lineage["runs"][0]["command"], "handloom last");
+    assert_eq!(lineage["runs"][0]["run"], lineage["steps"][0]["run"]);
+    bed.run(&["lineage", "last"])
+        .status(2)
+        .says(&["`last` was never made here"]);
+}
+
+#[test]
 fn a_file_is_made_anew_elsewhere_and_compared() {
     let bed = bed();
     let _ = bed.run(&["out/all.txt"]).status(0);

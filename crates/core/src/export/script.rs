@@ -79,6 +79,15 @@ struct WrittenStep {
     script: String,
 }
 
+impl WrittenStep {
+    /// Whether its recipe stands in the script as it is.
+    fn stands_by_itself(&self) -> bool {
+        self.job.interpreter == ["sh", "-eu"]
+            && self.finally.is_none()
+            && shell::is_complete(&self.job.script)
+    }
+}
+
 impl ScriptExport<'_, '_> {
     /// Writes the script. `mentions` tells whether a file of the project speaks of `HANDLOOM_`, and so may read what a job is
     /// given to know.
@@ -116,7 +125,9 @@ impl ScriptExport<'_, '_> {
         }
         let scripts: Vec<&str> = steps.iter().map(|step| step.script.as_str()).collect();
         let mut variables = ShellVariables::beside(&scripts, self.vars.environment.root());
-        for step in &mut steps {
+        // A program that a script is handed to knows no variables of the shell that hands it over.
+        let stands = |step: &&mut WrittenStep| step.stands_by_itself();
+        for step in steps.iter_mut().filter(stands) {
             if let Some(script) = variables.script(&builder, step.step, &step.job.script) {
                 step.script = script;
             }
@@ -200,8 +211,7 @@ impl ScriptWriter<'_, '_, '_> {
         if may_ask {
             self.manifest(job);
         }
-        let is_plain = job.interpreter == ["sh", "-eu"] && written.finally.is_none();
-        if is_plain && shell::is_complete(&script) {
+        if written.stands_by_itself() {
             self.line("(");
             self.surroundings(job, may_ask);
             if names_arguments(&script) {

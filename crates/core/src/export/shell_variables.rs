@@ -64,7 +64,8 @@ impl ShellVariables {
         let lists = self.rendered(builder, step, &mut stand_ins, true);
         let with_words = lists.map(|script| put_in(&script, &stand_ins, |list| &list.text));
         // Where a list stands inside of a word, or of quotes, it comes to something else.
-        let lists_fit = with_words.as_deref() == Some(plain);
+        // Where the script says what separates words, a list is split otherwise.
+        let lists_fit = with_words.as_deref() == Some(plain) && !plain.contains("IFS");
         let mut both: Vec<StandIn> = Vec::new();
         let script = if lists_fit {
             self.rendered_all(builder, step, &mut both)

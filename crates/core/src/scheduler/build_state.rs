@@ -57,8 +57,11 @@ pub trait CircumstanceFinder {
     fn run(&self) -> u64;
     /// The first job is about to begin: from now on it is asked what takes its time.
     fn begin(&mut self);
-    /// What was found; none while something is still being asked, unless the run is over. It is not asked twice.
+    /// What is known by now; none when that was told before. When the run is over what is still being asked is waited for a
+    /// moment, and no longer.
     fn found(&mut self, is_over: bool) -> Option<RunCircumstances>;
+    /// Whether all was told.
+    fn is_done(&self) -> bool;
 }
 
 /// What the passes of one build share.
@@ -164,12 +167,17 @@ impl<'s> BuildState<'s> {
         if self.run.is_none() {
             return Ok(());
         }
-        let found = self.circumstances.as_mut();
-        let Some(found) = found.and_then(|circumstances| circumstances.found(is_over)) else {
+        let Some(circumstances) = &mut self.circumstances else {
             return Ok(());
         };
-        self.circumstances = None;
-        self.writer.record([found.entry()])
+        let found = circumstances.found(is_over);
+        if circumstances.is_done() {
+            self.circumstances = None;
+        }
+        match found {
+            Some(found) => self.writer.record([found.entry()]),
+            None => Ok(()),
+        }
     }
 
     /// Everything but one task that has the terminal is done: the project is free for others, and nothing of

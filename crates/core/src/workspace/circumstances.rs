@@ -14,6 +14,7 @@ use std::process::Stdio;
 use std::sync::Arc;
 use std::sync::Mutex;
 use std::sync::mpsc::Receiver;
+use std::sync::mpsc::RecvTimeoutError;
 use std::sync::mpsc::Sender;
 use std::sync::mpsc::channel;
 use std::time::Duration;
@@ -43,7 +44,9 @@ pub struct FindCircumstances {
     known: RunCircumstances,
     root: PathBuf,
     programs: BesidePrograms,
-    asked: Option<PendingCommit>,
+    pending: Option<PendingCommit>,
+    /// Whether what is known at once was told.
+    is_told: bool,
 }
 
 /// What is being asked, on a thread of its own.
@@ -76,7 +79,8 @@ impl Workspace {
             },
             root: self.location.root.clone(),
             programs: executor.beside(),
-            asked: None,
+            pending: None,
+            is_told: false,
         }
     }
 }
@@ -104,28 +108,31 @@ impl CircumstanceFinder for FindCircumstances {
             kernel("osrelease"),
             std::env::consts::ARCH
         );
-        self.asked = ask(&self.root, &self.programs);
+        self.pending = ask(&self.root, &self.programs);
     }
 
     fn found(&mut self, is_over: bool) -> Option<RunCircumstances> {
-        if let Some(asked) = &mut self.asked {
-            let patience = if is_over { PATIENCE } else { Duration::ZERO };
-            let mut said = asked.commit.recv_timeout(patience).ok();
-            if let Some(commit) = said.take_if(|commit| commit.clean.is_none()) {
-                // The commit comes first, and what differs from it later; without that when it takes too long.
-                let whole = asked.commit.recv_timeout(patience).ok();
-                self.known.commit = Some(whole.unwrap_or(commit));
-            } else if said.is_some() {
-                self.known.commit = said;
-            }
-            let is_known = |commit: &CommitState| commit.clean.is_some();
-            if !is_over && !self.known.commit.as_ref().is_some_and(is_known) {
-                return None;
+        let patience = if is_over { PATIENCE } else { Duration::ZERO };
+        let mut has_news = !std::mem::replace(&mut self.is_told, true);
+        // The commit comes first, and what differs from it later; without that when it takes too long.
+        while let Some(pending) = &self.pending {
+            match pending.commit.recv_timeout(patience) {
+                Ok(commit) => {
+                    has_news = true;
+                    self.known.commit = Some(commit);
+                }
+                Err(RecvTimeoutError::Timeout) if !is_over => break,
+                // All is said, or nothing more is waited for: what still runs is ended.
+                Err(RecvTimeoutError::Timeout | RecvTimeoutError::Disconnected) => {
+                    self.pending = None;
+                }
             }
         }
-        // What still runs is ended.
-        self.asked = None;
-        Some(self.known.clone())
+        has_news.then(|| self.known.clone())
+    }
+
+    fn is_done(&self) -> bool {
+        self.is_told && self.pending.is_none()
     }
 }
 

@@ -12,7 +12,10 @@
 
 use std::borrow::Cow;
 use std::ffi::OsStr;
+use std::ffi::OsString;
 use std::os::unix::ffi::OsStrExt;
+use std::os::unix::ffi::OsStringExt;
+use std::path::PathBuf;
 
 /// Where the characters that stand for bytes begin.
 const BASE: u32 = 0x10_FE00;
@@ -62,6 +65,12 @@ pub fn to_text(bytes: &[u8]) -> Cow<'_, str> {
 #[must_use]
 pub fn os_to_text(name: &OsStr) -> Cow<'_, str> {
     to_text(name.as_bytes())
+}
+
+/// A path as the system has it.
+#[must_use]
+pub fn to_path(text: &str) -> PathBuf {
+    PathBuf::from(OsString::from_vec(to_bytes(text).into_owned()))
 }
 
 /// The bytes that a text stands for.

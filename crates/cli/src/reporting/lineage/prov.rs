@@ -48,7 +48,7 @@ pub fn prov_json(lineage: &Lineage) -> String {
     for (kind, members) in parts.into_iter().chain(relations) {
         all.insert(kind.to_owned(), Value::Object(members));
     }
-    serde_json::to_string_pretty(&all).unwrap_or_default() + "\n"
+    text::shown_json(&serde_json::to_string_pretty(&all).unwrap_or_default()) + "\n"
 }
 
 #[derive(Default)]

@@ -18,6 +18,8 @@ use handloom_core::lineage::InputOrigin;
 use handloom_core::lineage::Lineage;
 use handloom_core::lineage::LineageStep;
 
+use handloom_core::world::names;
+
 use crate::reporting::lineage::json::hex;
 use crate::reporting::lineage::made_between;
 use crate::ui::text;
@@ -56,17 +58,21 @@ impl CratePayload {
     ) -> io::Result<Self> {
         let mut payload = Self::default();
         for file in versions(lineage) {
-            // Whole folders, and what lies outside of the project, are described and not handed on.
+            // Whole folders, what lies outside of the project, and names that no identifier can have are described and not
+            // handed on.
             let is_ours = !file.path.starts_with('/') && !file.path.ends_with('/');
-            let goes = is_ours && file.path != METADATA && is_as_recorded(&file);
+            let goes = is_ours
+                && names::is_plain(&file.path)
+                && file.path != METADATA
+                && is_as_recorded(&file);
             if !goes {
                 continue;
             }
-            let target = to.join(&file.path);
+            let target = to.join(names::to_path(&file.path));
             if let Some(folder) = target.parent() {
                 fs::create_dir_all(folder)?;
             }
-            fs::copy(root.join(&file.path), &target)?;
+            fs::copy(root.join(names::to_path(&file.path)), &target)?;
             let bytes = fs::read(&target)?;
             let copied = CopiedFile {
                 bytes: bytes.len() as u64,
@@ -106,7 +112,7 @@ pub fn metadata(lineage: &Lineage, payload: &CratePayload) -> String {
         .enumerate()
         .map(|(number, file)| {
             let id = if payload.copied.contains_key(file) {
-                uri_path(file.path.as_bytes())
+                uri_path(&names::to_bytes(&file.path))
             } else {
                 format!("#file-{}", number + 1)
             };
@@ -141,7 +147,7 @@ pub fn metadata(lineage: &Lineage, payload: &CratePayload) -> String {
         ],
         "@graph": entities,
     });
-    serde_json::to_string_pretty(&crate_text).unwrap_or_default() + "\n"
+    text::shown_json(&serde_json::to_string_pretty(&crate_text).unwrap_or_default()) + "\n"
 }
 
 fn reference(id: &str) -> Value {
