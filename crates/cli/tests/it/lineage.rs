@@ -446,6 +446,41 @@ fn links_whole_folders_and_odd_names_are_told_of() {
 }
 
 #[test]
+fn what_was_seen_to_be_read_is_part_of_it_also_outside_of_the_project() {
+    let bed = Bed::new(
+        "target a.o\n  needs a.c\n  learn watched everywhere\n  recipe: cc -c @{needs} -o @{target}\n",
+    );
+    bed.write("a.c", "#include \"a.h\"\nint a = A;\n");
+    bed.write("a.h", "#define A 1\n");
+    let _ = bed.run(&["a.o"]).status(0);
+    let lineage = json(&bed, &["a.o"]);
+    let learned = lineage["steps"][0]["learned"].as_array().unwrap().iter();
+    let learned: Vec<&str> = learned.map(|one| one["path"].as_str().unwrap()).collect();
+    assert!(learned.contains(&"a.h"), "{learned:?}");
+    // The compiler itself, with its content.
+    let tool = learned.iter().find(|path| path.ends_with("/cc1")).unwrap();
+    let sources = lineage["sources"].as_array().unwrap().iter();
+    let tool = sources.clone().find(|one| one["path"] == **tool).unwrap();
+    assert_eq!(tool["content"].as_str().unwrap().len(), 64);
+    bed.run(&["lineage", "a.o"]).status(0).says(&[
+        "1 step from 2 sources and ",
+        " files outside of the project\n",
+        "  outside   ",
+    ]);
+    bed.run(&["lineage", "a.o", "--check"])
+        .status(0)
+        .says(&["all is as it was"]);
+    bed.run(&["lineage", "a.o", "--again", "../proof"])
+        .status(0)
+        .says(&["came out the same"]);
+    // What it looked for in vain, and found in the next folder.
+    bed.write("a.h", "#define A 2\n");
+    bed.run(&["lineage", "a.o", "--check"])
+        .status(1)
+        .says(&["a.h holds something else than a.o was made from"]);
+}
+
+#[test]
 fn what_came_about_in_no_step_is_said_to_have() {
     let bed = bed();
     let _ = bed.run(&["out/lamp"]).status(0);

@@ -124,7 +124,9 @@ impl<'l> Way<'l, '_, '_> {
         let (mut learned, mut looks) = (Vec::new(), Vec::new());
         for edge in view.learned() {
             match LearnedPath::of(edge.path) {
-                LearnedPath::File(_) | LearnedPath::Link(_) if edge.digest.is_some() => {
+                LearnedPath::File(_) if edge.digest.is_some() => learned.push(self.input(&edge)),
+                // What a link says is no file's content, unless a step made the link.
+                LearnedPath::Link(_) if self.maker(&edge).is_some() => {
                     learned.push(self.input(&edge));
                 }
                 _ => looks.push(OtherLook {

@@ -18,6 +18,7 @@ use std::sync::mpsc::RecvTimeoutError;
 use std::sync::mpsc::Sender;
 use std::sync::mpsc::channel;
 use std::time::Duration;
+use std::time::Instant;
 
 use crate::executor::LocalExecutor;
 use crate::executor::local::beside::BesideProgram;
@@ -29,8 +30,8 @@ use crate::workspace::open::Workspace;
 use crate::world::Clock;
 use crate::world::lock;
 
-/// How long a run that is over waits for what was asked.
-const PATIENCE: Duration = Duration::from_millis(100);
+/// A run that is over waits for what was asked for a tenth of the time that it took, within these bounds.
+const PATIENCE: (Duration, Duration) = (Duration::from_millis(10), Duration::from_millis(100));
 
 /// So many files that differ from the commit are named.
 const MOST_CHANGED: usize = 8;
@@ -45,6 +46,8 @@ pub struct FindCircumstances {
     root: PathBuf,
     programs: BesidePrograms,
     pending: Option<PendingCommit>,
+    /// When the first job began.
+    begun: Option<Instant>,
     /// Whether what is known at once was told.
     is_told: bool,
 }
@@ -80,6 +83,7 @@ impl Workspace {
             root: self.location.root.clone(),
             programs: executor.beside(),
             pending: None,
+            begun: None,
             is_told: false,
         }
     }
@@ -101,6 +105,7 @@ impl CircumstanceFinder for FindCircumstances {
     }
 
     fn begin(&mut self) {
+        self.begun = Some(Instant::now());
         self.known.machine = machine();
         self.known.system = format!(
             "{} {} {}",
@@ -112,7 +117,10 @@ impl CircumstanceFinder for FindCircumstances {
     }
 
     fn found(&mut self, is_over: bool) -> Option<RunCircumstances> {
-        let patience = if is_over { PATIENCE } else { Duration::ZERO };
+        let patience = match self.begun.filter(|_| is_over) {
+            Some(begun) => (begun.elapsed() / 10).clamp(PATIENCE.0, PATIENCE.1),
+            None => Duration::ZERO,
+        };
         let mut has_news = !std::mem::replace(&mut self.is_told, true);
         // The commit comes first, and what differs from it later; without that when it takes too long.
         while let Some(pending) = &self.pending {
