@@ -38,13 +38,13 @@ pub struct FindingsArguments {
 #[derive(Args, Debug)]
 pub struct LineageArguments {
     /// A file or whole folder that a target makes.
-    #[arg(value_name = "FILE")]
+    #[arg(value_name = "NAME")]
     pub file: String,
     /// Each step by itself, whole recipes, each source with its content.
     #[arg(long)]
     pub all: bool,
     /// Say only whether all of it still is as it was then.
-    #[arg(long, conflicts_with_all = ["to", "again"])]
+    #[arg(long, conflicts_with = "to")]
     pub check: bool,
     /// Make the file anew from the recorded sources in this folder, which is empty or not there yet, and compare byte for byte.
     #[arg(long, value_name = "FOLDER", conflicts_with = "to")]
