@@ -31,7 +31,7 @@ use crate::world::Clock;
 use crate::world::lock;
 
 /// A run that is over waits for what was asked for a tenth of the time that it took, within these bounds.
-const PATIENCE: (Duration, Duration) = (Duration::from_millis(10), Duration::from_millis(100));
+const PATIENCE: (Duration, Duration) = (Duration::from_millis(25), Duration::from_millis(100));
 
 /// So many files that differ from the commit are named.
 const MOST_CHANGED: usize = 8;
