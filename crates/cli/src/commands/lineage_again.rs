@@ -6,6 +6,7 @@
 use std::collections::BTreeSet;
 use std::fs;
 use std::io;
+use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::process::ExitCode;
 
@@ -74,7 +75,7 @@ pub fn prepare(
                 "what it was made from is not there any more as it was\n{}",
                 check_text(lineage, &in_the_way, Ui::silent()).trim_end()
             ),
-            "make the file first, or go back to the commit that `handloom lineage` names",
+            "make the file first, give the same `--let`, or go back to the commit that `handloom lineage` names",
         ));
     }
     let workspace = read_only.workspace;
@@ -162,7 +163,9 @@ pub fn make_and_compare(
         return Ok(ended);
     }
     let differing = differing(&there, lineage, ui)?;
-    ui.print(&told(lineage, &differing, ui))?;
+    let root = project::locate(common)?.root;
+    let names_folder = |path: &str| names_folder(&root, path);
+    ui.print(&told(lineage, &differing, &names_folder, ui))?;
     Ok(match differing.is_empty() {
         true => ExitCode::SUCCESS,
         false => ExitCode::from(RECIPE),
@@ -212,7 +215,19 @@ fn differing<'a>(
     Ok(differing)
 }
 
-fn told(lineage: &Lineage, differing: &[Differing<'_>], ui: Ui) -> String {
+/// Whether a file of a project holds the name of the project's folder: it comes out differently in any other.
+fn names_folder(root: &Path, path: &str) -> bool {
+    let name = root.as_os_str().as_bytes();
+    let file = fs::read(root.join(names::to_path(path)));
+    file.is_ok_and(|bytes| bytes.windows(name.len()).any(|part| part == name))
+}
+
+fn told(
+    lineage: &Lineage,
+    differing: &[Differing<'_>],
+    names_folder: &dyn Fn(&str) -> bool,
+    ui: Ui,
+) -> String {
     let file = ui.out.paint(Role::Name, &text::safe(&lineage.file));
     if differing.is_empty() {
         let outputs = lineage.steps.iter().map(|step| step.outputs.len()).sum();
@@ -233,7 +248,9 @@ fn told(lineage: &Lineage, differing: &[Differing<'_>], ui: Ui) -> String {
     );
     for one in differing {
         let path = ui.out.paint(Role::Name, &text::safe(one.path));
-        let what = if one.is_first {
+        let what = if one.is_first && names_folder(one.path) {
+            "differs: it holds the name of the folder that it was made in"
+        } else if one.is_first {
             "differs, although it was made from the same"
         } else {
             "differs, as does something that it was made from"

@@ -382,11 +382,11 @@ fn a_file_is_made_anew_elsewhere_and_compared() {
 #[test]
 fn what_does_not_come_out_the_same_is_named() {
     let bed = Bed::new(
-        "target dice\n  needs in\n  recipe: cat @{needs} /proc/sys/kernel/random/uuid > @{target}\ntarget length\n  needs dice\n  recipe: wc -l < @{needs} > @{target}\ntarget twice\n  needs dice\n  recipe: cat @{needs} @{needs} > @{target}\ntarget luck\n  needs in\n  recipe: cat @{needs} hidden > @{target}\n",
+        "target dice\n  needs in\n  recipe: cat @{needs} /proc/sys/kernel/random/uuid > @{target}\ntarget length\n  needs dice\n  recipe: wc -l < @{needs} > @{target}\ntarget twice\n  needs dice\n  recipe: cat @{needs} @{needs} > @{target}\ntarget luck\n  needs in\n  recipe: cat @{needs} hidden > @{target}\ntarget place\n  needs in\n  recipe: pwd > @{target}\n",
     );
     bed.write("in", "x\n");
     bed.write("hidden", "y\n");
-    let _ = bed.run(&["length", "twice", "luck"]).status(0);
+    let _ = bed.run(&["length", "twice", "luck", "place"]).status(0);
     bed.run(&["lineage", "twice", "--again", "../twice"])
         .status(1)
         .says(&[
@@ -400,6 +400,9 @@ fn what_does_not_come_out_the_same_is_named() {
             "length came out the same, byte for byte, but not all on the way did\n",
             "dice differs, although it was made from the same\n",
         ]);
+    bed.run(&["lineage", "place", "--again", "../place"])
+        .status(1)
+        .says(&["place differs: it holds the name of the folder that it was made in\n"]);
     // What a recipe reads without naming it is not there.
     bed.run(&["lineage", "luck", "--again", "../luck"])
         .status(1)

@@ -390,8 +390,24 @@ fn write_sources(lineage: &Lineage, all: bool, ui: Ui, out: &mut String) {
         }
         return;
     }
-    let names: Vec<&str> = inside.iter().map(|file| file.path.as_str()).collect();
-    for line in text::paragraph(&folded(&names, false), 92) {
+    let mut names: Vec<&str> = inside.iter().map(|file| file.path.as_str()).collect();
+    let mut shown = Vec::new();
+    // Steps may have seen different contents of one.
+    for with in names.chunk_by(|a, b| a == b).filter(|with| with.len() > 1) {
+        shown.push(format!(
+            "{} in {} contents",
+            text::safe(with[0]),
+            with.len()
+        ));
+    }
+    let several: BTreeSet<&str> = names
+        .windows(2)
+        .filter(|pair| pair[0] == pair[1])
+        .map(|pair| pair[0])
+        .collect();
+    names.retain(|name| !several.contains(name));
+    shown.extend(folded(&names, false));
+    for line in text::paragraph(&shown, 92) {
         out.push_str(&format!("  {line}\n"));
     }
 }
