@@ -18,6 +18,7 @@ use handloom_core::graph::Order;
 use handloom_core::graph::goals;
 use handloom_core::project::StepId;
 use handloom_core::project::script::relative;
+use handloom_core::scheduler::Summary;
 use handloom_core::workspace::Workspace;
 use handloom_core::world::names;
 
@@ -75,11 +76,19 @@ pub fn run(common: &Common, arguments: &ExportArguments, ui: Ui) -> Result<ExitC
     })
 }
 
-/// Writes down how sources are compiled where the settings name a file for it, and something may be another since a run.
-pub fn keep_compile_commands(workspace: &Workspace) -> Result<(), CommandError> {
+/// Writes down how sources are compiled where the settings name a file for it, when a run did something. That it can't be
+/// written makes no good run a bad one.
+pub fn keep_compile_commands(workspace: &Workspace, summary: &Summary, ui: Ui) {
     let Some(file) = workspace.settings.compile_commands.as_deref() else {
-        return Ok(());
+        return;
     };
+    let has_news = summary.made + summary.same + summary.restored > 0;
+    if has_news && let Err(failure) = write_compile_commands(workspace, file) {
+        ui.failure(&failure);
+    }
+}
+
+fn write_compile_commands(workspace: &Workspace, file: &str) -> Result<(), CommandError> {
     let silent = Ui::silent();
     ReadOnlyProject::at_opened(workspace, silent, |read_only| {
         let steps = 0..read_only.project.steps.len();
@@ -90,6 +99,11 @@ pub fn keep_compile_commands(workspace: &Workspace) -> Result<(), CommandError> 
         let (entries, _) = compile_commands(read_only.project, read_only.vars, &order);
         let text = silent.json(&entries)?;
         let to = workspace.location.root.join(file);
+        if let Some(folder) = to.parent() {
+            fs::create_dir_all(folder).map_err(|error| {
+                CommandError::io(format!("can't write `{}`", to.display()), error)
+            })?;
+        }
         put(&to, &format!("{}\n", text.trim_end()), false, silent)
     })
 }

@@ -221,9 +221,7 @@ pub fn weave_opened(
         }
         result => {
             let summary = result?;
-            if summary.made + summary.same + summary.restored > 0 {
-                keep_compile_commands(workspace)?;
-            }
+            keep_compile_commands(workspace, &summary, ui);
             Ok(exit_code(&summary, cancel))
         }
     }

@@ -268,9 +268,7 @@ impl Watch<'_> {
                 return Ok(Next::Rebuild(rebuild));
             };
             self.watch_status.over(&summary, &rebuild.causes);
-            if summary.made + summary.same + summary.restored > 0 {
-                keep_compile_commands(workspace)?;
-            }
+            keep_compile_commands(workspace, &summary, self.ui);
             *kept = all_kept(&summary);
             rebuild = self.after(workspace, watch_set, &over.ran, over.noticed);
             if resident.is_stale() && !rebuild.is_one() {

@@ -444,7 +444,6 @@ fn how_sources_are_compiled_is_kept_up_to_date() {
     let bed = Bed::new(
         "setting compile-commands = build/compile_commands.json\nlet flags = -O1\ntarget out/<u>.o\n  needs each src/<u>.c\n  recipe: cc @{flags} -c @{needs} -o @{target}\n",
     );
-    bed.write("build/keep", "");
     bed.write("src/a.c", "int a;\n");
     let words = |bed: &Bed| -> Vec<String> {
         let all: Value = serde_json::from_str(&bed.read("build/compile_commands.json")).unwrap();
