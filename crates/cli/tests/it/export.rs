@@ -158,6 +158,7 @@ let greeting = "it's a \"light\" for $1"
 let list = alpha 'two words' gamma
 let plain = one two
 let HOME = 'nowhere'
+let made_now = 'of the script too'
 let key = secret LAMP_KEY
 
 default made/all.txt made/tree.txt made/link made/bash.txt made/python.txt made/odd.txt made/last.txt
@@ -169,7 +170,7 @@ target made/all.txt
   recipe:
     echo "$WORD" @{greeting} @{own} "in quotes: @{greeting}" > @{target}
     echo @{list} -- @{plain} -- pre@{plain.first} "@{plain}" >> @{target}
-    echo "home: $HOME" @{HOME} >> @{target}
+    echo "home: $HOME" @{HOME} @{made_now} >> @{target}
     cat <<WORDS >> @{target}
     @{greeting} and $(echo @{plain})
     WORDS

@@ -557,7 +557,7 @@ fn prov_is_read_by_others_as_it_is_told() {
     assert!(done, "{text}");
     assert_eq!(
         text,
-        "out/all.txt: out/n1.txt, out/n2.txt -> out/all.txt\nout/lamp: out/lamp.o -> out/lamp\nout/lamp.o: src/lamp.c, src/lamp.h -> out/lamp.o\nout/n2.txt: logs/n2.log, out/lamp -> out/n2.txt\nderived: out/n1.txt from logs/n1.log\nderived: out/n1.txt from out/lamp\n"
+        "out/all.txt: out/n1.txt, out/n2.txt -> out/all.txt\nout/lamp.o: src/lamp.c, src/lamp.h -> out/lamp.o\nout/lamp: out/lamp.o -> out/lamp\nout/n2.txt: logs/n2.log, out/lamp -> out/n2.txt\nderived: out/n1.txt from logs/n1.log\nderived: out/n1.txt from out/lamp\n"
     );
 }
 

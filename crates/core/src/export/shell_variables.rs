@@ -16,6 +16,9 @@ use crate::scheduler::JobBuilder;
 /// What lists are called while they are put in; no variable of a shell is.
 const LIST: &str = "list of ";
 
+/// What the script calls something of its own.
+const OWN_NAMES: [&str; 4] = ["script_root", "script_folder", "made_now", "recipe_ended"];
+
 /// The variables that a script has at its top.
 #[derive(Default)]
 pub struct ShellVariables {
@@ -43,6 +46,7 @@ impl ShellVariables {
             .iter()
             .flat_map(|script| own_names(script))
             .collect();
+        taken.extend(OWN_NAMES.map(str::to_owned));
         taken.sort_unstable();
         taken.dedup();
         Self {
