@@ -140,6 +140,12 @@ fn script(
     ui: Ui,
 ) -> Result<(), CommandError> {
     let goals = named(read_only, &arguments.names)?;
+    if goals.is_empty() {
+        return Err(CommandError::usage(
+            "nothing is made here when nothing is named",
+            "name files that targets make; `handloom list --all` shows them",
+        ));
+    }
     let order = order(read_only, &goals)?;
     let root = &read_only.workspace.location.root;
     let what = match arguments.names.is_empty() {

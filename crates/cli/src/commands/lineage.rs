@@ -160,6 +160,9 @@ fn traced(read_only: &ReadOnlyProject<'_, '_>, typed: &str) -> Result<Lineage, C
             && let Some(record) = ledger.step(&step.name)
             && project.step_name(id) == step.name
         {
+            let part = project.decl(project.step(id)).part;
+            let home = &workspace.description.parts[part.index()].folder;
+            step.recipe.home = Some(home.clone());
             step.recipe.as_run = as_run(read_only.vars, project, &inputs, id, record);
         }
     }

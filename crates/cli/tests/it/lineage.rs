@@ -410,6 +410,45 @@ fn what_does_not_come_out_the_same_is_named() {
 }
 
 #[test]
+fn a_recipe_of_a_part_is_told_as_it_sees_its_files() {
+    let bed = Bed::new(
+        "include lib\ntarget all\n  needs lib/out lib/deep\n  recipe: cat @{needs} > @{target}\n",
+    );
+    bed.write(
+        "lib/hand.loom",
+        "let word = first\ntarget out\n  needs src/a\n  recipe: cat @{needs} > @{target}; echo @{word} >> @{target}\ntarget deep\n  needs src/a\n  in src\n  recipe: cat @{needs} > @{target}; echo @{word} >> @{target}\n",
+    );
+    bed.write("lib/src/a", "x\n");
+    let _ = bed.run(&[]).status(0);
+    let told = |as_run: bool, word: &str| {
+        let lineage = json(&bed, &["all"]);
+        let out = format!("cat src/a > out; echo {word} >> out");
+        assert_eq!(script(&lineage, "lib/out"), (out.as_str(), as_run));
+        let deep = format!("cat a > ../deep; echo {word} >> ../deep");
+        assert_eq!(script(&lineage, "lib/deep"), (deep.as_str(), as_run));
+    };
+    told(true, "first");
+    let loom = bed
+        .read("lib/hand.loom")
+        .replace("word = first", "word = second");
+    bed.write("lib/hand.loom", &loom);
+    told(false, "first");
+    // Where nothing describes it any more, it is not known from where it saw its files.
+    bed.write("hand.loom", "include lib\n");
+    bed.write(
+        "lib/hand.loom",
+        &loom
+            .replace("target out", "target other")
+            .replace("  needs src/a\n  recipe: cat @{needs}", "  recipe: echo"),
+    );
+    let lineage = json(&bed, &["lib/out"]);
+    assert_eq!(
+        script(&lineage, "lib/out"),
+        ("cat @{needs} > @{target}; echo first >> @{target}", false)
+    );
+}
+
+#[test]
 fn links_whole_folders_and_odd_names_are_told_of() {
     let bed = Bed::new(
         "target 'out/a b.txt'\n  needs link\n  recipe: cat @{needs} > @{target}\ntarget out/copy\n  needs 'out/a b.txt'\n  recipe: ln -s 'a b.txt' @{target}\ntarget tree/\n  needs out/copy\n  recipe: mkdir -p @{target}/sub; cat @{needs} > @{target}/sub/one; touch @{target}/two\ntarget last\n  needs tree/\n  recipe: cat @{needs}sub/one > @{target}\n",

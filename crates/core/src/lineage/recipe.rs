@@ -11,6 +11,7 @@ use crate::ledger::StepView;
 use crate::lineage::LineageStep;
 use crate::project::Project;
 use crate::project::StepId;
+use crate::project::paths::from_root;
 use crate::project::script::relative;
 use crate::project::secret;
 use crate::project::shell;
@@ -39,6 +40,9 @@ pub struct RecordedRecipe {
     pub script: String,
     /// What is run after it in any case.
     pub finally: Option<String>,
+    /// The folder of the description that it stands in, from the root, where the description still has the step: from there
+    /// the recipe sees its files.
+    pub home: Option<String>,
     /// All of it as it was run, where that is known for sure.
     pub as_run: Option<RecipeAsRun>,
 }
@@ -164,7 +168,14 @@ impl LineageStep {
         if !shell::is_shell(&interpreter) {
             return script.to_owned();
         }
-        let folder = self.recipe.folder.as_deref().unwrap_or_default();
+        let folder = self
+            .recipe
+            .home
+            .as_ref()
+            .map(|home| match &self.recipe.folder {
+                Some(folder) => format!("{}/", from_root(home, folder).trim_end_matches('/')),
+                None => home.clone(),
+            });
         let mut out = String::with_capacity(script.len());
         let mut rest = script;
         while let Some(at) = rest.find("@{") {
@@ -174,7 +185,7 @@ impl LineageStep {
             let (written, behind) = behind.split_at(end);
             rest = behind;
             let name = written.trim_start_matches("@{").trim_end_matches('}');
-            match self.value(name, folder) {
+            match self.value(name, folder.as_deref()) {
                 Some(value) => out.push_str(&value),
                 None => out.push_str(written),
             }
@@ -183,16 +194,17 @@ impl LineageStep {
     }
 
     /// What stands for a name in a script, when that is recorded.
-    fn value(&self, name: &str, folder: &str) -> Option<String> {
+    fn value(&self, name: &str, folder: Option<&str>) -> Option<String> {
+        // Where it ran is not known when its folder differs from step to step, or nothing describes it any more.
+        let folder = folder.filter(|folder| !folder.contains('@'));
         let words = |paths: &mut dyn Iterator<Item = &str>| {
+            let folder = folder?;
             let seen: Vec<String> = paths.map(|path| relative(path, folder)).collect();
-            shell::quote_all(seen.iter().map(String::as_str))
+            Some(shell::quote_all(seen.iter().map(String::as_str)))
         };
         match name {
-            // What runs elsewhere, as its folder says, sees its files from there.
-            _ if folder.contains('@') => None,
-            "needs" => Some(words(&mut self.needs.iter().map(|one| &*one.file.path))),
-            "target" => Some(words(&mut self.outputs.iter().map(|one| &*one.path))),
+            "needs" => words(&mut self.needs.iter().map(|one| &*one.file.path)),
+            "target" => words(&mut self.outputs.iter().map(|one| &*one.path)),
             name => {
                 let mut known = self.parameters.iter();
                 let (_, value) = known.find(|(known, _)| known == name)?;
@@ -221,6 +233,7 @@ mod tests {
             ],
             script: "first\nsecond".to_owned(),
             finally: Some("last".to_owned()),
+            home: None,
             as_run: None,
         };
         assert_eq!(read, expected);
