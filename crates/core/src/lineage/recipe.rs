@@ -158,6 +158,24 @@ impl LineageStep {
         }
     }
 
+    /// The folder that its recipe ran in, from the root, empty or with a slash at its end; none where that is not known.
+    #[must_use]
+    pub fn folder(&self) -> Option<String> {
+        if let Some(as_run) = &self.recipe.as_run {
+            return Some(as_run.folder.clone());
+        }
+        let home = self.recipe.home.as_ref()?;
+        match &self.recipe.folder {
+            // It differs from step to step.
+            Some(folder) if folder.contains('@') => None,
+            Some(folder) => {
+                let folder = from_root(home, folder);
+                Some(format!("{}/", folder.trim_end_matches('/')))
+            }
+            None => Some(home.clone()),
+        }
+    }
+
     fn filled(&self, script: &str) -> String {
         let interpreter: Vec<String> = self
             .recipe
@@ -168,14 +186,7 @@ impl LineageStep {
         if !shell::is_shell(&interpreter) {
             return script.to_owned();
         }
-        let folder = self
-            .recipe
-            .home
-            .as_ref()
-            .map(|home| match &self.recipe.folder {
-                Some(folder) => format!("{}/", from_root(home, folder).trim_end_matches('/')),
-                None => home.clone(),
-            });
+        let folder = self.folder();
         let mut out = String::with_capacity(script.len());
         let mut rest = script;
         while let Some(at) = rest.find("@{") {
@@ -195,8 +206,6 @@ impl LineageStep {
 
     /// What stands for a name in a script, when that is recorded.
     fn value(&self, name: &str, folder: Option<&str>) -> Option<String> {
-        // Where it ran is not known when its folder differs from step to step, or nothing describes it any more.
-        let folder = folder.filter(|folder| !folder.contains('@'));
         let words = |paths: &mut dyn Iterator<Item = &str>| {
             let folder = folder?;
             let seen: Vec<String> = paths.map(|path| relative(path, folder)).collect();

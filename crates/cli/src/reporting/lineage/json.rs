@@ -51,7 +51,8 @@ struct RecipeJson<'a> {
     /// Whether this is just how it was run; otherwise names whose values are not recorded stand in it as written.
     as_run: bool,
     interpreter: String,
-    folder: &'a str,
+    /// From the root; none where it is not known.
+    folder: Option<String>,
     env: BTreeMap<&'a str, &'a str>,
     script: String,
 }
@@ -208,21 +209,18 @@ impl<'a> RecipeJson<'a> {
     fn of(step: &'a LineageStep) -> Self {
         let recipe = &step.recipe;
         let recorded = recipe.env.iter().map(|line| line.split_once(" = "));
-        let (folder, env) = match &recipe.as_run {
+        let env = match &recipe.as_run {
             Some(as_run) => {
                 let env = as_run.env.iter();
-                let env = env.map(|(name, value)| (name.as_str(), value.as_str()));
-                (as_run.folder.as_str(), env.collect())
+                env.map(|(name, value)| (name.as_str(), value.as_str()))
+                    .collect()
             }
-            None => (
-                recipe.folder.as_deref().unwrap_or_default(),
-                recorded.flatten().collect(),
-            ),
+            None => recorded.flatten().collect(),
         };
         Self {
             as_run: recipe.as_run.is_some(),
             interpreter: recipe.interpreter.clone(),
-            folder,
+            folder: step.folder(),
             env,
             script: step.script(),
         }
