@@ -450,7 +450,8 @@ impl World {
             .iter()
             .any(|(step, ending, _)| *step == name && !ending.is_good());
         prop_assert!(
-            failed || !expected.contains_key(&name),
+            // Of a damaged ledger an older record may still fit, and then what is there is right.
+            failed || self.forgot || !expected.contains_key(&name),
             "{name} should have failed"
         );
         for (path, content) in before.into_iter().flatten() {
