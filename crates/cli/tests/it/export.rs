@@ -191,6 +191,7 @@ target made/bash.txt
   recipe with bash -euo pipefail:
     words=(a b c)
     echo "${words[1]} ${#words[@]} @{cores}" > @{target}
+    echo @{plain} "@{greeting}" >> @{target}
 target made/python.txt made/second.txt
   needs in.txt tool.py
   recipe with python3:
@@ -205,6 +206,7 @@ target made/odd.txt
   recipe:
     cat @{needs} > @{target}
     printf '%s' @{key} | wc -c >> @{target}
+    echo @{plain} @{greeting} >> @{target}
   finally: echo over > made-over.txt
 target made/last.txt
   needs tool.py
