@@ -48,10 +48,7 @@ pub fn run(common: &Common, arguments: &ExportArguments, ui: Ui) -> Result<ExitC
                 };
                 let to = arguments.to.clone().unwrap_or(default);
                 let goals = if arguments.names.is_empty() {
-                    let steps = 0..read_only.project.steps.len();
-                    steps
-                        .map(|step| NodeId::step(StepId::from_index(step)))
-                        .collect()
+                    all_steps(read_only)
                 } else {
                     named(read_only, &arguments.names)?
                 };
@@ -91,11 +88,7 @@ pub fn keep_compile_commands(workspace: &Workspace, summary: &Summary, ui: Ui) {
 fn write_compile_commands(workspace: &Workspace, file: &str) -> Result<(), CommandError> {
     let silent = Ui::silent();
     ReadOnlyProject::at_opened(workspace, silent, |read_only| {
-        let steps = 0..read_only.project.steps.len();
-        let steps: Vec<NodeId> = steps
-            .map(|step| NodeId::step(StepId::from_index(step)))
-            .collect();
-        let order = order(read_only, &steps)?;
+        let order = order(read_only, &all_steps(read_only))?;
         let (entries, _) = compile_commands(read_only.project, read_only.vars, &order);
         let text = silent.json(&entries)?;
         let to = workspace.location.root.join(file);
@@ -106,6 +99,13 @@ fn write_compile_commands(workspace: &Workspace, file: &str) -> Result<(), Comma
         }
         put(&to, &format!("{}\n", text.trim_end()), false, silent)
     })
+}
+
+fn all_steps(read_only: &ReadOnlyProject<'_, '_>) -> Vec<NodeId> {
+    let steps = 0..read_only.project.steps.len();
+    steps
+        .map(|step| NodeId::step(StepId::from_index(step)))
+        .collect()
 }
 
 /// What a compilation database is called.

@@ -285,6 +285,12 @@ fn browsed(page: &Path, script: &str, dark: bool) -> Option<String> {
     }
 }
 
+/// What a script at a page's end found out.
+fn results(seen: &str) -> &str {
+    let behind = seen.split("id=\"results\">").nth(1).unwrap_or(seen);
+    behind.split('<').next().unwrap()
+}
+
 #[test]
 fn a_browser_draws_the_page_and_keys_go_from_job_to_job() {
     let bed = failed_run();
@@ -323,8 +329,7 @@ fn a_browser_draws_the_page_and_keys_go_from_job_to_job() {
             return;
         };
         assert!(seen.contains("<title>project: run 1</title>"), "{seen}");
-        let results = seen.split("id=\"results\">").nth(1).unwrap_or(&seen);
-        let results = results.split('<').next().unwrap();
+        let results = results(&seen);
         let ground = if dark {
             "rgb(23, 25, 30)"
         } else {
@@ -526,8 +531,7 @@ fn the_history_shows_all_runs_as_text_as_json_and_as_a_page_without_scripts() {
         let Some(seen) = browsed(&bed.path("history.html"), script, dark) else {
             return;
         };
-        let results = seen.split("id=\"results\">").nth(1).unwrap_or(&seen);
-        let results = results.split('<').next().unwrap();
+        let results = results(&seen);
         let ground = if dark {
             "rgb(23, 25, 30)"
         } else {

@@ -46,6 +46,18 @@ pub struct JobRoom {
     pub memory: Option<ByteSize>,
 }
 
+impl JobRoom {
+    /// That of a recipe that is only told or written down: in the first slot, with one core.
+    #[must_use]
+    pub fn alone() -> Self {
+        Self {
+            slot: SlotId::default(),
+            cores: 1,
+            memory: None,
+        }
+    }
+}
+
 /// What a job that runs on another machine needs there.
 #[derive(Clone, Debug, Default)]
 pub struct RemoteNeeds {

@@ -7,7 +7,7 @@
 use serde::Serialize;
 
 use crate::executor::job::Job;
-use crate::export::room;
+use crate::executor::job::JobRoom;
 use crate::graph::Node;
 use crate::graph::Order;
 use crate::project::Project;
@@ -66,7 +66,7 @@ pub fn compile_commands<'d>(
 
 /// A step's job, when its recipe is for a shell and may call a compiler.
 fn compiling_job(builder: &JobBuilder<'_, '_>, step: StepId) -> Option<std::sync::Arc<Job>> {
-    let job = builder.step(step, room(), RecipeMode::Plain)?.job;
+    let job = builder.step(step, JobRoom::alone(), RecipeMode::Plain)?.job;
     let may_compile = job.shell
         && ["cc", "++", "clang"]
             .iter()

@@ -8,7 +8,7 @@ use std::collections::HashSet;
 use std::fmt::Write;
 
 use crate::executor::job::Job;
-use crate::export::room;
+use crate::executor::job::JobRoom;
 use crate::export::shell_variables::ShellVariables;
 use crate::export::shell_variables::below;
 use crate::graph::Node;
@@ -112,7 +112,7 @@ impl ScriptExport<'_, '_> {
                 }
                 Node::Set(_) => {}
                 Node::Step(step) => {
-                    let prepared = builder.step(step, room(), RecipeMode::Plain);
+                    let prepared = builder.step(step, JobRoom::alone(), RecipeMode::Plain);
                     let prepared = prepared.ok_or(ExportError::Description)?;
                     steps.push(WrittenStep {
                         step,

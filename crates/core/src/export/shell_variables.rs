@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::export::room;
+use crate::executor::job::JobRoom;
 use crate::project::StepId;
 use crate::project::secret;
 use crate::project::shell;
@@ -30,6 +30,13 @@ pub struct ShellVariables {
     taken: Vec<String>,
     /// The project's folder, which is another one where the script runs.
     root: String,
+}
+
+/// What a variable holds.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum VariableKind {
+    Word,
+    List,
 }
 
 /// A variable in a script that is being put together.
@@ -64,18 +71,19 @@ impl ShellVariables {
         step: StepId,
         plain: &str,
     ) -> Option<String> {
-        let mut stand_ins: Vec<StandIn> = Vec::new();
-        let lists = self.rendered(builder, step, &mut stand_ins, true);
-        let with_words = lists.map(|script| put_in(&script, &stand_ins, |list| &list.text));
+        let mut lists: Vec<StandIn> = Vec::new();
+        let with_lists = self.rendered(builder, step, &mut lists, &[VariableKind::List]);
+        let with_words = with_lists.map(|script| put_in(&script, &lists));
         // Where a list stands inside of a word, or of quotes, it comes to something else.
         // Where the script says what separates words, a list is split otherwise.
         let lists_fit = with_words.as_deref() == Some(plain) && !plain.contains("IFS");
-        let mut both: Vec<StandIn> = Vec::new();
-        let script = if lists_fit {
-            self.rendered_all(builder, step, &mut both)
+        let kinds: &[VariableKind] = if lists_fit {
+            &[VariableKind::List, VariableKind::Word]
         } else {
-            self.rendered(builder, step, &mut both, false)
-        }?;
+            &[VariableKind::Word]
+        };
+        let mut both: Vec<StandIn> = Vec::new();
+        let script = self.rendered(builder, step, &mut both, kinds)?;
         let named: Vec<StandIn> = both
             .into_iter()
             .map(|one| StandIn {
@@ -83,7 +91,7 @@ impl ShellVariables {
                 ..one
             })
             .collect();
-        let mut script = put_in(&script, &named, |list| &list.text);
+        let mut script = put_in(&script, &named);
         for one in named.iter().filter(|one| !one.is_list) {
             // Nothing in it can be read otherwise, and it is easier on the eye.
             script = script.replace(
@@ -94,45 +102,36 @@ impl ShellVariables {
         Some(script)
     }
 
-    fn rendered_all(
-        &mut self,
-        builder: &JobBuilder<'_, '_>,
-        step: StepId,
-        stand_ins: &mut Vec<StandIn>,
-    ) -> Option<String> {
-        let mut stand_in = |name: &str, value: &Value| {
-            let list = self.stand_in(name, value, true, stand_ins);
-            list.or_else(|| self.stand_in(name, value, false, stand_ins))
-        };
-        checked(builder.vars, || {
-            builder.step_script(step, room(), &mut stand_in)
-        })
-    }
-
+    /// A step's script with what stands for variables of these kinds.
     fn rendered(
         &mut self,
         builder: &JobBuilder<'_, '_>,
         step: StepId,
         stand_ins: &mut Vec<StandIn>,
-        lists: bool,
+        kinds: &[VariableKind],
     ) -> Option<String> {
-        let mut stand_in = |name: &str, value: &Value| self.stand_in(name, value, lists, stand_ins);
+        let mut stand_in = |name: &str, value: &Value| self.stand_in(name, value, kinds, stand_ins);
         checked(builder.vars, || {
-            builder.step_script(step, room(), &mut stand_in)
+            builder.step_script(step, JobRoom::alone(), &mut stand_in)
         })
     }
 
-    /// What stands for a variable, when it is a list or a single word, as wanted.
+    /// What stands for a variable, when it is of one of the wanted kinds.
     fn stand_in(
         &mut self,
         name: &str,
         value: &Value,
-        list: bool,
+        kinds: &[VariableKind],
         stand_ins: &mut Vec<StandIn>,
     ) -> Option<Value> {
         let words: Vec<&str> = value.texts().collect();
         let is_list = value.list || words.len() != 1;
-        if is_list != list || words.iter().any(|word| secret::is_in(word)) {
+        let kind = if is_list {
+            VariableKind::List
+        } else {
+            VariableKind::Word
+        };
+        if !kinds.contains(&kind) || words.iter().any(|word| secret::is_in(word)) {
             return None;
         }
         let text = if is_list {
@@ -211,16 +210,12 @@ fn checked(vars: &Vars<'_>, render: impl FnOnce() -> Option<String>) -> Option<S
 }
 
 /// Puts the text of each list where it stands, in whichever quotes.
-fn put_in<'s>(
-    script: &str,
-    stand_ins: &'s [StandIn],
-    text: impl Fn(&'s StandIn) -> &'s str,
-) -> String {
+fn put_in(script: &str, stand_ins: &[StandIn]) -> String {
     let mut script = script.to_owned();
     for list in stand_ins.iter().filter(|one| one.is_list) {
         let looked_up = format!("${{{LIST}{}}}", list.name);
-        script = script.replace(&format!("\"{looked_up}\""), text(list));
-        script = script.replace(&looked_up, text(list));
+        script = script.replace(&format!("\"{looked_up}\""), &list.text);
+        script = script.replace(&looked_up, &list.text);
     }
     script
 }

@@ -5,7 +5,6 @@
 //! run is what it would make of it now. Where it does not, names whose values are recorded are put in, and the others stay.
 
 use crate::executor::job::JobRoom;
-use crate::executor::job::SlotId;
 use crate::ledger::EdgeView;
 use crate::ledger::StepView;
 use crate::lineage::LineageStep;
@@ -124,11 +123,7 @@ pub fn as_run<'d>(
     if !is_same {
         return None;
     }
-    let room = JobRoom {
-        slot: SlotId::default(),
-        cores: 1,
-        memory: None,
-    };
+    let room = JobRoom::alone();
     let job = JobBuilder {
         project,
         vars,
