@@ -30,6 +30,7 @@ impl LocalExecutor {
         asked.args(arguments.iter().map(|word| os(word)));
         asked.current_dir(self.root.join(os(folder)));
         asked.process_group(0).stdin(Stdio::null());
+        let starting = self.control.starting();
         let started = piped().and_then(|(out, out_writer)| {
             let (said, said_writer) = piped()?;
             asked.stdout(out_writer).stderr(said_writer);
@@ -46,6 +47,7 @@ impl LocalExecutor {
             output.extend_from_slice(&bytes[..bytes.len().min(MAX_VALUE + 1 - output.len())]);
         };
         let running = ChildProcess::of_command(Begun::Plain(child), out, said, self);
+        drop(starting);
         let (outcome, said) = running.wait_for_value(&mut heard);
         if outcome.stopped {
             return Err(OutputError::Interrupted);

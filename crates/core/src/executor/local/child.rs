@@ -96,9 +96,10 @@ impl<'p> ChildProcess<'p> {
         let is_terminal = output.as_ref().is_some_and(|output| output.is_terminal);
         let (pipe, held) = output.map(|output| (output.reader, output.writer)).unzip();
         let manifest = executor.manifest_path(job);
+        let manifest = names::os_to_text(manifest.as_os_str()).into_owned();
+        // First: its log is on a disk that may take its time, and a pause waits for what is not entered yet.
+        let entered = Self::plain(child, pipe, (manifest, !job.terminal), executor);
         Self {
-            job: names::os_to_text(manifest.as_os_str()).into_owned(),
-            grouped: !job.terminal,
             shielded: job.shielded,
             stop: job.stop.clone(),
             capture: Some(
@@ -113,7 +114,7 @@ impl<'p> ChildProcess<'p> {
                     .collect::<Vec<_>>(),
             ),
             limit: job.limit,
-            ..Self::plain(child, pipe, executor)
+            ..entered
         }
     }
 
@@ -122,20 +123,33 @@ impl<'p> ChildProcess<'p> {
         let _ = rustix::io::ioctl_fionbio(&said, true);
         Self {
             said: Some(said),
-            ..Self::plain(child, Some(out), executor)
+            ..Self::plain(child, Some(out), (String::new(), true), executor)
         }
     }
 
-    fn plain(child: Begun, pipe: Option<File>, executor: &'p LocalExecutor) -> Self {
+    /// A process that is known to all that reaches running ones.
+    fn plain(
+        child: Begun,
+        pipe: Option<File>,
+        (job, grouped): (String, bool),
+        executor: &'p LocalExecutor,
+    ) -> Self {
+        let pid = Pid::from_raw(child.number());
+        if let Some(pid) = pid {
+            executor.family.enter(pid, &job);
+            if grouped {
+                executor.control.enter(pid);
+            }
+        }
         if let Some(pipe) = &pipe {
             let _ = rustix::io::ioctl_fionbio(pipe, true);
         }
         Self {
-            pid: Pid::from_raw(child.number()),
+            pid,
             child,
             executor,
-            job: String::new(),
-            grouped: true,
+            job,
+            grouped,
             pipe,
             _held: None,
             said: None,
@@ -145,7 +159,7 @@ impl<'p> ChildProcess<'p> {
             limit: None,
             deadline: None,
             start: Instant::now(),
-            paused_before: Duration::ZERO,
+            paused_before: executor.control.paused(),
             looked: Instant::now(),
             asked: false,
             killed: false,
@@ -174,14 +188,7 @@ impl<'p> ChildProcess<'p> {
     }
 
     fn await_end(&mut self, heard: &mut dyn FnMut(&[u8])) -> Vec<String> {
-        self.paused_before = self.executor.control.paused();
         self.deadline = self.limit;
-        if let Some(pid) = self.pid {
-            self.executor.family.enter(pid, &self.job);
-            if self.grouped {
-                self.executor.control.enter(pid);
-            }
-        }
         let process = self.pid.and_then(|pid| {
             rustix::process::pidfd_open(pid, rustix::process::PidfdFlags::empty()).ok()
         });

@@ -323,6 +323,7 @@ impl LocalExecutor {
             return self.run_watched(job, &mut command, heard);
         }
         let before = self.markers.starting(job.slot.index());
+        let starting = self.control.starting();
         let started = JobOutput::open(self.columns).and_then(|output| {
             command
                 .stdout(Stdio::from(output.writer.try_clone()?))
@@ -335,6 +336,7 @@ impl LocalExecutor {
         match started {
             Ok((child, output)) => {
                 let running = ChildProcess::new(Begun::Plain(child), Some(output), job, self);
+                drop(starting);
                 if let Some(pid) = running.pid {
                     self.markers.started(job.slot.index(), pid, before);
                 }
@@ -385,6 +387,7 @@ impl LocalExecutor {
         let before = self.markers.starting(job.slot.index());
         let outcome = std::thread::scope(|scope| {
             let how = (root.as_path(), reach, seal.as_ref());
+            let starting = self.control.starting();
             let watched =
                 match WatchedJob::begin(scope, command, &os(name), output.writer.as_fd(), how) {
                     Ok(watched) => watched,
@@ -392,6 +395,7 @@ impl LocalExecutor {
                 };
             let child = Begun::Prepared(watched.process);
             let running = ChildProcess::new(child, Some(output), job, self);
+            drop(starting);
             if let Some(pid) = running.pid {
                 self.markers.started(job.slot.index(), pid, before);
             }
