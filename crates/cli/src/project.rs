@@ -2,6 +2,8 @@
 
 use std::path::Path;
 
+use handloom_core::records::Runs;
+use handloom_core::records::StandingFindings;
 use handloom_core::scheduler::BuildError;
 use handloom_core::scheduler::Recovered;
 use handloom_core::text::Diagnostic;
@@ -28,6 +30,23 @@ pub fn user() -> UserFolders {
 pub fn locate(common: &Common) -> Result<ProjectLocation, CommandError> {
     let location = ProjectLocation::find(common.project.as_deref(), &user())?;
     Ok(location)
+}
+
+/// The numbers of the runs that are kept, oldest first.
+pub fn kept_runs(runs: &Runs) -> Result<Vec<u64>, CommandError> {
+    runs.numbers().map_err(|error| {
+        CommandError::io("can't read the records of runs in `.handloom/runs`", error)
+    })
+}
+
+/// What jobs said of sources when they ran last.
+pub fn standing_findings(own_folder: &Path) -> Result<StandingFindings, CommandError> {
+    StandingFindings::read(own_folder).map_err(|error| {
+        CommandError::io(
+            "can't read the findings in `.handloom/findings`",
+            error,
+        )
+    })
 }
 
 /// Opens a project.

@@ -10,7 +10,6 @@ use handloom_core::findings::FindingLevel;
 use handloom_core::graph::NodeId;
 use handloom_core::project::paths::from_root;
 use handloom_core::records::Runs;
-use handloom_core::records::StandingFindings;
 use handloom_core::status::Decision;
 
 use crate::arguments::Asking;
@@ -19,6 +18,7 @@ use crate::arguments::FindingsArguments;
 use crate::arguments::Format;
 use crate::commands::read_only::ReadOnlyProject;
 use crate::failure::CommandError;
+use crate::project;
 use crate::reporting::findings::FindingJson;
 use crate::reporting::findings::sarif;
 use crate::ui::Ui;
@@ -34,8 +34,10 @@ pub fn run(
     let write = arguments.to.as_deref().map(writer).transpose()?;
     ReadOnlyProject::at(common, Asking::default(), ui, |read_only| {
         let location = &read_only.workspace.location;
-        let standing = StandingFindings::read(&location.own());
-        let last = Runs::new(&location.own()).numbers().last().copied();
+        let standing = project::standing_findings(&location.own())?;
+        let last = project::kept_runs(&Runs::new(&location.own()))?
+            .last()
+            .copied();
         let project = read_only.project;
         let is_described = |step: &str| {
             // A task that was called with values stands behind its name.

@@ -20,6 +20,7 @@ use crate::arguments::GraphArguments;
 use crate::commands::read_only::ReadOnlyProject;
 use crate::drawing;
 use crate::failure::CommandError;
+use crate::project;
 use crate::ui::Ui;
 
 /// A project with more steps than this is drawn by its descriptions; as text, of fewer.
@@ -122,7 +123,7 @@ fn view(
             read_only.dry_run_of(&nodes)?
         }
     };
-    let last = last_endings(&Runs::new(&read_only.workspace.location.own()));
+    let last = last_endings(&Runs::new(&read_only.workspace.location.own()))?;
     let failed = |name: &str| {
         last.get(name)
             .is_some_and(|ending| *ending == Ending::Failed)
@@ -176,10 +177,10 @@ fn neighbourhood(
 }
 
 /// How each step or task ended when it was last run, as far as the records reach.
-fn last_endings(runs: &Runs) -> HashMap<String, Ending> {
+fn last_endings(runs: &Runs) -> Result<HashMap<String, Ending>, CommandError> {
     let mut last = HashMap::new();
     let mut jobs = 0;
-    for number in runs.numbers().into_iter().rev() {
+    for number in project::kept_runs(runs)?.into_iter().rev() {
         // A record that can't be read is told of by `handloom history`.
         let Ok(run) = runs.read(number) else { continue };
         jobs += run.jobs.len();
@@ -192,7 +193,7 @@ fn last_endings(runs: &Runs) -> HashMap<String, Ending> {
             break;
         }
     }
-    last
+    Ok(last)
 }
 
 fn written(form: Form, view: &GraphView, root: &str) -> Result<String, CommandError> {

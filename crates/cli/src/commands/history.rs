@@ -54,7 +54,7 @@ pub fn run(
     let location = project::locate(common)?;
     let runs = Runs::new(&location.own());
     let mut read = Vec::new();
-    for number in runs.numbers() {
+    for number in project::kept_runs(&runs)? {
         match runs.read(number) {
             Ok(run) => read.push(run),
             Err(error) => ui.say(&format!(
@@ -135,6 +135,12 @@ fn one(
         .flat_map(|run| run.jobs.iter().map(move |job| (run, job)))
         .filter(|(_, job)| job.step == name)
         .collect();
+    if runs.is_empty() {
+        return Err(CommandError::usage(
+            "nothing has run in this project yet",
+            "`handloom` runs what has a reason to",
+        ));
+    }
     if rows.is_empty() {
         return Err(CommandError::usage(
             format!(

@@ -155,7 +155,7 @@ impl Logs<'_> {
     /// The newest run in which a job ran, or runs.
     fn find(&self, name: &str) -> Result<Option<LogFound>, CommandError> {
         let mut runs = self.index.runs();
-        runs.extend(self.runs.numbers());
+        runs.extend(project::kept_runs(&self.runs)?);
         runs.sort_unstable();
         runs.dedup();
         runs.retain(|run| self.only.is_none_or(|only| only == *run));
@@ -187,7 +187,10 @@ impl Logs<'_> {
     }
 
     fn unknown(&self, name: &str) -> CommandError {
-        let numbers = self.runs.numbers();
+        let numbers = match project::kept_runs(&self.runs) {
+            Ok(numbers) => numbers,
+            Err(error) => return error,
+        };
         if let Some(only) = self.only.filter(|only| !numbers.contains(only)) {
             return CommandError::usage(
                 format!("there is no run {only}, or it is kept no more"),

@@ -24,7 +24,7 @@ pub fn run(common: &Common, arguments: &ReportArguments, ui: Ui) -> Result<ExitC
     let project = location.root.file_name().unwrap_or_default();
     let project = project.to_string_lossy();
     if arguments.history {
-        let history = HistoryAnalysis::of(&all(&runs, |_| true, ui));
+        let history = HistoryAnalysis::of(&all(&runs, |_| true, ui)?);
         let told = SeveralRuns {
             page: &|| reporting::history_page::write(&history, &project),
             json: &|| ui.json(&reporting::history::json(&history)),
@@ -32,13 +32,14 @@ pub fn run(common: &Common, arguments: &ReportArguments, ui: Ui) -> Result<ExitC
         };
         return told.tell(arguments, ui);
     }
+    let standing = project::standing_findings(&location.own())?;
+    let whole = |run, earlier| Whole::new(run, earlier, &standing, &location.root);
     if let Some(against) = arguments.against {
         let (now, before) = (
             read(&runs, arguments.run, ui)?,
             read(&runs, Some(against), ui)?,
         );
-        let now = Whole::new(&now.0, &now.1, &location.root);
-        let before = Whole::new(&before.0, &before.1, &location.root);
+        let (now, before) = (whole(&now.0, &now.1), whole(&before.0, &before.1));
         let two = TwoRuns::new(&now, &before);
         let told = SeveralRuns {
             page: &|| reporting::against::page(&two, &project),
@@ -49,7 +50,7 @@ pub fn run(common: &Common, arguments: &ReportArguments, ui: Ui) -> Result<ExitC
     }
     let write = arguments.to.as_deref().map(writer).transpose()?;
     let (run, earlier) = read(&runs, arguments.run, ui)?;
-    let whole = Whole::new(&run, &earlier, &location.root);
+    let whole = whole(&run, &earlier);
     match (&arguments.to, write) {
         (Some(file), Some(write)) => {
             put(file, &write(&whole, &project)?, ui)?;
@@ -120,7 +121,7 @@ fn read(
     asked: Option<u64>,
     ui: Ui,
 ) -> Result<(RunRecord, Vec<RunRecord>), CommandError> {
-    let numbers = runs.numbers();
+    let numbers = project::kept_runs(runs)?;
     let Some(number) = asked.or(numbers.last().copied()) else {
         return Err(CommandError::usage(
             "nothing has run in this project yet",
@@ -136,21 +137,24 @@ fn read(
     let run = runs.read(number).map_err(|error| {
         CommandError::io(format!("can't read the record of run {number}"), error)
     })?;
-    let earlier = all(runs, |before| before < number, ui);
+    let earlier = all(runs, |before| before < number, ui)?;
     Ok((run, earlier))
 }
 
 /// Those of the runs that are wanted, as far as they can be read.
-fn all(runs: &Runs, wanted: impl Fn(u64) -> bool, ui: Ui) -> Vec<RunRecord> {
-    let numbers = runs.numbers().into_iter().filter(|&number| wanted(number));
-    let read = numbers.filter_map(|number| match runs.read(number) {
-        Ok(run) => Some(run),
-        Err(error) => {
-            ui.say(&format!(
-                "note: the record of run {number} can't be read: {error}\n"
-            ));
-            None
-        }
-    });
-    read.collect()
+fn all(runs: &Runs, wanted: impl Fn(u64) -> bool, ui: Ui) -> Result<Vec<RunRecord>, CommandError> {
+    let mut numbers = project::kept_runs(runs)?;
+    numbers.retain(|&number| wanted(number));
+    let read = numbers
+        .into_iter()
+        .filter_map(|number| match runs.read(number) {
+            Ok(run) => Some(run),
+            Err(error) => {
+                ui.say(&format!(
+                    "note: the record of run {number} can't be read: {error}\n"
+                ));
+                None
+            }
+        });
+    Ok(read.collect())
 }

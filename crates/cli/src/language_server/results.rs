@@ -70,14 +70,15 @@ impl LastResults {
     pub fn refresh(&mut self, root: &Path) -> bool {
         let own = root.join(".handloom");
         let runs = Runs::new(&own);
-        let numbers = runs.numbers();
+        // What can't be read is told of by the commands.
+        let numbers = runs.numbers().unwrap_or_default();
         let newest = numbers.last().map(|&number| (number, runs.size(number)));
         if newest == self.seen {
             return false;
         }
         self.seen = newest;
         self.failed.clear();
-        self.said = StandingFindings::read(&own);
+        self.said = StandingFindings::read(&own).unwrap_or_default();
         let Some((newest, older)) = numbers.split_last() else {
             self.before.clear();
             return true;

@@ -31,7 +31,6 @@ use handloom_core::records::findings_below;
 use handloom_core::records::run_analysis::RunAnalysis;
 use handloom_core::scheduler::Ending;
 use handloom_core::scheduler::Summary;
-use handloom_core::workspace::OWN;
 use handloom_core::world::rounded_seconds;
 
 use crate::ui::text;
@@ -62,8 +61,14 @@ pub struct Whole<'r> {
 }
 
 impl<'r> Whole<'r> {
-    /// Reads what belongs to a run; `earlier` are those before it, `root` is the project's folder.
-    pub fn new(run: &'r RunRecord, earlier: &'r [RunRecord], root: &Path) -> Self {
+    /// Reads what belongs to a run; `earlier` are those before it, `standing` is what was said of sources, `root` is the
+    /// project's folder.
+    pub fn new(
+        run: &'r RunRecord,
+        earlier: &'r [RunRecord],
+        standing: &StandingFindings,
+        root: &Path,
+    ) -> Self {
         let failed = (0..).zip(&run.jobs).filter(|(_, job)| is_bad(job));
         Self {
             run,
@@ -72,7 +77,7 @@ impl<'r> Whole<'r> {
             printed: failed
                 .map(|(number, job)| (number, printed(job, root)))
                 .collect(),
-            findings: said_of_sources(run, root),
+            findings: said_of_sources(run, standing, root),
         }
     }
 
@@ -106,7 +111,11 @@ impl<'r> Whole<'r> {
 
 /// What jobs of a run said of sources that are still there: the errors, then the warnings, then the notes, each in the jobs'
 /// order.
-fn said_of_sources(run: &RunRecord, root: &Path) -> Vec<(usize, Finding)> {
+fn said_of_sources(
+    run: &RunRecord,
+    standing: &StandingFindings,
+    root: &Path,
+) -> Vec<(usize, Finding)> {
     let mut all: Vec<(usize, Finding)> = Vec::new();
     let talking = (0..).zip(&run.jobs).filter(|(_, job)| job.log.is_some());
     for (number, job) in talking.take(MOST_TALKING) {
@@ -115,7 +124,6 @@ fn said_of_sources(run: &RunRecord, root: &Path) -> Vec<(usize, Finding)> {
         all.extend(found.into_iter().map(|finding| (number, finding)));
     }
     // What the project's own patterns found is kept as well, and what stands in no log since it was restored.
-    let standing = StandingFindings::read(&root.join(OWN));
     let of_step: HashMap<&str, usize> = (0..)
         .zip(&run.jobs)
         .map(|(number, job)| (job.step.as_str(), number))

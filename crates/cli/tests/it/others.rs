@@ -44,6 +44,46 @@ fn a_description_of_another_user_is_not_taken() {
     bed.run(&[]).status(2).says(&["more.loom", "is not taken"]);
 }
 
+/// What can't be read is not taken for something that never was.
+#[test]
+fn records_of_another_user_are_not_taken_for_none() {
+    let bed = Bed::new(ONE);
+    bed.write("in", "1\n");
+    bed.run(&[]).status(0);
+    for arguments in [
+        &["history"][..],
+        &["history", "out"],
+        &["report"],
+        &["report", "--history"],
+        &["log", "out"],
+        &["findings"],
+        &["lineage", "out"],
+        &["export", "script"],
+        &["why", "out"],
+        &["list"],
+    ] {
+        let mut command = bed.command(arguments);
+        let Some(other) = bed.as_nobody(&mut command) else {
+            return;
+        };
+        let theirs = Command::new("chown")
+            .args(["-R", "0", ".handloom"])
+            .current_dir(bed.root())
+            .status();
+        assert!(theirs.unwrap().success());
+        bed.finish(other, arguments).status(3).says(&[
+            "can't read the ",
+            "in `.handloom",
+            "permission denied",
+        ]);
+    }
+    fs::remove_dir_all(bed.path(".handloom/runs")).unwrap();
+    bed.write(".handloom/runs", "none\n");
+    bed.run(&["history"])
+        .status(3)
+        .says(&["can't read the records of runs in `.handloom/runs`"]);
+}
+
 #[test]
 fn own_files_that_are_none_are_set_aside_and_not_followed() {
     for name in [

@@ -150,20 +150,24 @@ impl Runs {
         self.folder().join(format!("{run}.jsonl"))
     }
 
-    /// The numbers of all runs that are kept, oldest first.
-    #[must_use]
-    pub fn numbers(&self) -> Vec<u64> {
-        let Ok(entries) = fs::read_dir(self.folder()) else {
-            return Vec::new();
+    /// The numbers of all runs that are kept, oldest first; none where nothing has run yet.
+    ///
+    /// # Errors
+    /// When their folder is there and cannot be read, as by another user.
+    pub fn numbers(&self) -> io::Result<Vec<u64>> {
+        let entries = match fs::read_dir(self.folder()) {
+            Ok(entries) => entries,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(error) => return Err(error),
         };
-        let mut numbers: Vec<u64> = entries
-            .filter_map(|entry| {
-                let name = entry.ok()?.file_name();
-                name.to_str()?.strip_suffix(".jsonl")?.parse().ok()
-            })
-            .collect();
+        let mut numbers = Vec::new();
+        for entry in entries {
+            let name = entry?.file_name();
+            let number = name.to_str().and_then(|name| name.strip_suffix(".jsonl"));
+            numbers.extend(number.and_then(|number| number.parse::<u64>().ok()));
+        }
         numbers.sort_unstable();
-        numbers
+        Ok(numbers)
     }
 
     /// How many bytes a run's record has now: it grows while the run goes on.
@@ -209,7 +213,8 @@ impl Runs {
 
     /// Removes all but the last `keep` runs, with their logs.
     fn forget_old(&self, keep: usize) {
-        let numbers = self.numbers();
+        // What can't be read now is looked at again by the next run.
+        let numbers = self.numbers().unwrap_or_default();
         let old = numbers.len().saturating_sub(keep);
         for number in &numbers[..old] {
             // What cannot be removed now is tried again by the next run.

@@ -51,7 +51,11 @@ impl<'a> Recorder<'a> {
     /// `head` is chosen here.
     #[must_use]
     pub fn new(runs: Runs, head: RunHeader, keep: usize, sources: &'a Sources) -> Self {
-        let run = runs.numbers().last().map_or(1, |last| last + 1);
+        let (last, error) = match runs.numbers() {
+            Ok(numbers) => (numbers.last().copied(), None),
+            Err(error) => (None, Some(error)),
+        };
+        let run = last.map_or(1, |last| last + 1);
         Self {
             runs,
             head: RunHeader { run, ..head },
@@ -62,7 +66,7 @@ impl<'a> Recorder<'a> {
             findings: None,
             patterns: Vec::new(),
             waiting: 0,
-            error: None,
+            error,
         }
     }
 
@@ -109,7 +113,7 @@ impl<'a> Recorder<'a> {
             fs::remove_dir_all(logs)?;
         }
         self.out = Some(BufWriter::with_capacity(64 * 1024, file));
-        self.findings = Some(FindingsWriter::new(&self.runs.own, self.patterns.clone()));
+        self.findings = Some(FindingsWriter::new(&self.runs.own, self.patterns.clone())?);
         let head = self.head.clone();
         self.write(&RecordLine::Run(head))?;
         self.flush()

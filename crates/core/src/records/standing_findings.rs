@@ -63,12 +63,18 @@ pub struct StandingFindings {
 }
 
 impl StandingFindings {
-    /// What stands in the project whose own folder this is; lines that can't be read are left out.
-    #[must_use]
-    pub fn read(own_folder: &Path) -> Self {
+    /// What stands in the project whose own folder this is; lines that make no sense are left out.
+    ///
+    /// # Errors
+    /// When the file is there and cannot be read.
+    pub fn read(own_folder: &Path) -> io::Result<Self> {
         let mut read = Self::default();
-        // Where there is none, nothing was said.
-        let bytes = own::read(&own_folder.join(NAME)).unwrap_or_default();
+        let bytes = match own::read(&own_folder.join(NAME)) {
+            Ok(bytes) => bytes,
+            // Nothing was said yet.
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(read),
+            Err(error) => return Err(error),
+        };
         read.is_torn = bytes.last().is_some_and(|&last| last != b'\n');
         for line in bytes.split(|&byte| byte == b'\n') {
             if let Ok(mut step) = serde_json::from_slice::<StepFindings>(line) {
@@ -77,7 +83,7 @@ impl StandingFindings {
                 read.take(step);
             }
         }
-        read
+        Ok(read)
     }
 
     /// Those of steps of which something stands, by their names. `is_kept` tells of a step that failed whether it would be kept
@@ -177,9 +183,12 @@ pub(super) struct FindingsWriter {
 
 impl FindingsWriter {
     /// A writer for the project whose own folder this is.
-    pub fn new(own_folder: &Path, patterns: Vec<FindingPattern>) -> Self {
-        let standing = StandingFindings::read(own_folder);
-        Self {
+    ///
+    /// # Errors
+    /// When what stands there cannot be read: it would be lost when it is put together anew.
+    pub fn new(own_folder: &Path, patterns: Vec<FindingPattern>) -> io::Result<Self> {
+        let standing = StandingFindings::read(own_folder)?;
+        Ok(Self {
             own_folder: own_folder.to_owned(),
             // What comes next must not be lost with a line that was cut off.
             waiting: if standing.is_torn {
@@ -189,7 +198,7 @@ impl FindingsWriter {
             },
             standing,
             patterns,
-        }
+        })
     }
 
     /// Takes in what a step printed that ended; paths in it are seen from the root, or from the folder of its description.

@@ -115,7 +115,7 @@ impl Workspace {
         let location = &approach.location;
         let storage = Box::new(RealStorage::new(&location.own()));
         let (ledger, damage) = Ledger::open(storage, options.access == Access::Run)
-            .map_err(|error| WorkspaceError::io("can't read the ledger", error))?;
+            .map_err(|error| WorkspaceError::io("can't read the ledger in `.handloom`", error))?;
         if let Some(Damage::SetAside { to, reason }) = damage {
             note(Note::LedgerSetAside { to, reason });
         }
