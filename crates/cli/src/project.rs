@@ -39,14 +39,18 @@ pub fn kept_runs(runs: &Runs) -> Result<Vec<u64>, CommandError> {
     })
 }
 
+/// There is no record of any run yet.
+pub fn nothing_ran() -> CommandError {
+    CommandError::usage(
+        "nothing has run in this project yet",
+        "`handloom` runs what has a reason to",
+    )
+}
+
 /// What jobs said of sources when they ran last.
 pub fn standing_findings(own_folder: &Path) -> Result<StandingFindings, CommandError> {
-    StandingFindings::read(own_folder).map_err(|error| {
-        CommandError::io(
-            "can't read the findings in `.handloom/findings`",
-            error,
-        )
-    })
+    StandingFindings::read(own_folder)
+        .map_err(|error| CommandError::io("can't read the findings in `.handloom/findings`", error))
 }
 
 /// Opens a project.

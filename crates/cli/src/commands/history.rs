@@ -64,6 +64,7 @@ pub fn run(
     }
     match &arguments.name {
         None => all(&read, arguments.format, ui)?,
+        Some(_) if read.is_empty() => return Err(project::nothing_ran()),
         Some(name) => one(&read, &location.folder, name, arguments.format, ui)?,
     }
     Ok(ExitCode::SUCCESS)
@@ -135,12 +136,6 @@ fn one(
         .flat_map(|run| run.jobs.iter().map(move |job| (run, job)))
         .filter(|(_, job)| job.step == name)
         .collect();
-    if runs.is_empty() {
-        return Err(CommandError::usage(
-            "nothing has run in this project yet",
-            "`handloom` runs what has a reason to",
-        ));
-    }
     if rows.is_empty() {
         return Err(CommandError::usage(
             format!(

@@ -123,10 +123,7 @@ fn read(
 ) -> Result<(RunRecord, Vec<RunRecord>), CommandError> {
     let numbers = project::kept_runs(runs)?;
     let Some(number) = asked.or(numbers.last().copied()) else {
-        return Err(CommandError::usage(
-            "nothing has run in this project yet",
-            "`handloom` runs what has a reason to",
-        ));
+        return Err(project::nothing_ran());
     };
     if !numbers.contains(&number) {
         return Err(CommandError::usage(
