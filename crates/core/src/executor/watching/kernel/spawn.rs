@@ -1,136 +1,19 @@
-//! The second of two places with `unsafe`: the system's calls that no crate of ours wraps.
+//! Beginning a process that puts a filter over itself, and shuts itself off, before it becomes its program.
 //!
-//! The largest is [`spawn`]: it begins a process that puts a filter over itself before it becomes its program. It is
-//! made as posix_spawn(3) makes one, with a stack of its own in the memory of this process, which stands still until
-//! the other has become its program: so it costs the same however large this process is (a plain fork(2) copies its
-//! page tables), and what runs in between (`in_child`) makes system calls and nothing else.
-#![expect(
-    unsafe_code,
-    reason = "clone(2), seccomp(2), its ioctls, process_vm_readv(2) and wait4(2) have no safe wrapper that does this"
-)]
+//! It is made as posix_spawn(3) makes one, with a stack of its own in the memory of this process, which stands still
+//! until the other has become its program: so it costs the same however large this process is (a plain fork(2) copies
+//! its page tables), and what runs in between (`in_child`) makes system calls and nothing else.
 
 use std::ffi::CString;
 use std::io;
-use std::mem::MaybeUninit;
 use std::os::fd::AsRawFd;
 use std::os::fd::BorrowedFd;
 use std::os::fd::RawFd;
-use std::os::unix::process::ExitStatusExt;
-use std::process::ExitStatus;
-use std::time::Duration;
 
-/// A call that waits for an answer, as the system tells of it.
-pub use libc::seccomp_notif as Notification;
+use crate::executor::watching::kernel::process_end::wait;
 
-/// `SECCOMP_USER_NOTIF_FD_SYNC_WAKE_UP`, since Linux 6.6.
-const SYNC_WAKE_UP: libc::c_ulong = 1;
 /// `SECCOMP_FILTER_FLAG_WAIT_KILLABLE_RECV`, since Linux 5.19.
 const WAIT_KILLABLE: libc::c_ulong = 1 << 5;
-/// `SECCOMP_USER_NOTIF_FLAG_CONTINUE`.
-const CONTINUE: u32 = 1;
-
-/// Asks that whoever waits is woken on the core of whom it waits for. An older system does without.
-pub fn wake_nearby(listener: BorrowedFd<'_>) {
-    // SAFETY: a call with numbers alone.
-    unsafe {
-        libc::ioctl(
-            listener.as_raw_fd(),
-            libc::SECCOMP_IOCTL_NOTIF_SET_FLAGS,
-            SYNC_WAKE_UP,
-        )
-    };
-}
-
-/// Takes the next call that waits.
-///
-/// # Errors
-/// `ENOENT` when who made it is gone, `EINTR` when a signal came first.
-pub fn receive(listener: BorrowedFd<'_>) -> io::Result<Notification> {
-    let mut notification = MaybeUninit::<Notification>::zeroed();
-    // SAFETY: the system writes one structure of this size, which the number of the call says.
-    let result = unsafe {
-        libc::ioctl(
-            listener.as_raw_fd(),
-            libc::SECCOMP_IOCTL_NOTIF_RECV,
-            notification.as_mut_ptr(),
-        )
-    };
-    if result != 0 {
-        return Err(io::Error::last_os_error());
-    }
-    // SAFETY: all of it is numbers, and it began as zeroes.
-    Ok(unsafe { notification.assume_init() })
-}
-
-/// Refuses a call with an error's number. It may be gone.
-pub fn refuse(listener: BorrowedFd<'_>, notification: &Notification, error: i32) {
-    let mut answer = libc::seccomp_notif_resp {
-        id: notification.id,
-        val: 0,
-        error: -error,
-        flags: 0,
-    };
-    // SAFETY: the system reads one structure of this size, which the number of the call says.
-    unsafe {
-        libc::ioctl(
-            listener.as_raw_fd(),
-            libc::SECCOMP_IOCTL_NOTIF_SEND,
-            &raw mut answer,
-        );
-    }
-}
-
-/// Lets a call go on as if nobody had seen it. It may be gone.
-pub fn let_go(listener: BorrowedFd<'_>, notification: &Notification) {
-    let mut answer = libc::seccomp_notif_resp {
-        id: notification.id,
-        val: 0,
-        error: 0,
-        flags: CONTINUE,
-    };
-    // SAFETY: the system reads one structure of this size, which the number of the call says.
-    unsafe {
-        libc::ioctl(
-            listener.as_raw_fd(),
-            libc::SECCOMP_IOCTL_NOTIF_SEND,
-            &raw mut answer,
-        )
-    };
-}
-
-/// Whether whoever made a call still waits, so that what was read of its memory was its own.
-pub fn is_waiting(listener: BorrowedFd<'_>, notification: &Notification) -> bool {
-    let id = notification.id;
-    // SAFETY: the system reads one number of this size.
-    unsafe {
-        libc::ioctl(
-            listener.as_raw_fd(),
-            libc::SECCOMP_IOCTL_NOTIF_ID_VALID,
-            &raw const id,
-        ) == 0
-    }
-}
-
-/// Reads what stands at an address of another process, as far as it can be read.
-pub fn read_memory(process: u32, address: u64, into: &mut [u8]) -> usize {
-    let (Ok(process), Ok(address)) = (i32::try_from(process), usize::try_from(address)) else {
-        return 0;
-    };
-    let local = libc::iovec {
-        iov_base: into.as_mut_ptr().cast(),
-        iov_len: into.len(),
-    };
-    let remote = libc::iovec {
-        iov_base: std::ptr::with_exposed_provenance_mut(address),
-        iov_len: into.len(),
-    };
-    // SAFETY: the system writes at most the length of `into` to it; the other address is only looked up in the other
-    // process.
-    let read =
-        unsafe { libc::process_vm_readv(process, &raw const local, 1, &raw const remote, 1, 0) };
-    usize::try_from(read).unwrap_or(0)
-}
-
 /// A program to begin, and what is to be done to its process before.
 pub struct Spawn<'s> {
     /// The program's file.
@@ -574,27 +457,6 @@ fn send(socket: RawFd, descriptor: RawFd) -> bool {
     }
 }
 
-/// Whether the system hands calls to a supervisor, and lets this process ask for it: `SECCOMP_GET_NOTIF_SIZES`, since
-/// Linux 5.0.
-#[must_use]
-pub fn hands_calls_over() -> bool {
-    let mut sizes = libc::seccomp_notif_sizes {
-        seccomp_notif: 0,
-        seccomp_notif_resp: 0,
-        seccomp_data: 0,
-    };
-    // SAFETY: the call writes to `sizes`, which has its layout, and nowhere else.
-    let result = unsafe {
-        libc::syscall(
-            libc::SYS_seccomp,
-            libc::SECCOMP_GET_NOTIF_SIZES,
-            0,
-            &raw mut sizes,
-        )
-    };
-    result == 0
-}
-
 /// Which version of Landlock the system has; 0 for none.
 pub fn landlock_version() -> i64 {
     /// `LANDLOCK_CREATE_RULESET_VERSION`
@@ -603,46 +465,4 @@ pub fn landlock_version() -> i64 {
     // SAFETY: with this flag the call takes no structure.
     let version = unsafe { libc::syscall(CREATE_RULESET, nothing, 0_usize, VERSION) };
     version.max(0)
-}
-
-/// How a process ended, and what it and all that it waited for took.
-#[derive(Clone, Copy, Debug)]
-pub struct ProcessEnd {
-    /// How.
-    pub status: ExitStatus,
-    /// The largest amount of memory, bytes.
-    pub memory: u64,
-    /// Processor time.
-    pub processor: Duration,
-}
-
-/// Waits until a process of ours ends.
-///
-/// # Errors
-/// When it is not ours.
-pub fn wait(process: i32) -> io::Result<ProcessEnd> {
-    let mut status = 0;
-    let mut usage = MaybeUninit::<libc::rusage>::zeroed();
-    loop {
-        // SAFETY: the system writes a number and one structure of this kind.
-        let ended = unsafe { libc::wait4(process, &raw mut status, 0, usage.as_mut_ptr()) };
-        if ended == process {
-            break;
-        }
-        let error = io::Error::last_os_error();
-        if error.kind() != io::ErrorKind::Interrupted {
-            return Err(error);
-        }
-    }
-    // SAFETY: all of it is numbers, and it began as zeroes.
-    let usage = unsafe { usage.assume_init() };
-    let time = |time: libc::timeval| {
-        let seconds = Duration::from_secs(u64::try_from(time.tv_sec).unwrap_or(0));
-        seconds + Duration::from_micros(u64::try_from(time.tv_usec).unwrap_or(0))
-    };
-    Ok(ProcessEnd {
-        status: ExitStatus::from_raw(status),
-        memory: u64::try_from(usage.ru_maxrss).unwrap_or(0) * 1024,
-        processor: time(usage.ru_utime) + time(usage.ru_stime),
-    })
 }
