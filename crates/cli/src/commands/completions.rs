@@ -20,7 +20,7 @@ use handloom_core::language::LetHow;
 use handloom_core::language::TopItem;
 use handloom_core::language::ValueSyntax;
 use handloom_core::project::frame::Frame;
-use handloom_core::project::script::relative;
+use handloom_core::project::paths::relative;
 use handloom_core::project::task_call::choices as call_choices;
 use handloom_core::workspace::Access;
 use handloom_core::workspace::places::HERE;

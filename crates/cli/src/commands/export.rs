@@ -17,7 +17,7 @@ use handloom_core::graph::NodeId;
 use handloom_core::graph::Order;
 use handloom_core::graph::goals;
 use handloom_core::project::StepId;
-use handloom_core::project::script::relative;
+use handloom_core::project::paths::relative;
 use handloom_core::scheduler::Summary;
 use handloom_core::workspace::Workspace;
 use handloom_core::world::names;

@@ -8,7 +8,6 @@ use std::process::ExitCode;
 
 use handloom_core::findings::FindingLevel;
 use handloom_core::graph::NodeId;
-use handloom_core::project::paths::from_root;
 use handloom_core::records::Runs;
 use handloom_core::status::Decision;
 
@@ -47,15 +46,14 @@ pub fn run(
         let places: Vec<String> = arguments
             .files
             .iter()
-            .map(|name| from_root(&location.folder, name))
+            .map(|name| location.from_root(name))
             .collect();
-        let is_asked = |file: &str| {
-            let below = |place: &String| {
-                let folder = format!("{}/", place.trim_end_matches('/'));
-                file == place || file.starts_with(&folder)
-            };
-            places.is_empty() || places.iter().any(below)
+        let is_below = |file: &str, place: &str| {
+            let folder = format!("{}/", place.trim_end_matches('/'));
+            place.is_empty() || file == place || file.starts_with(&folder)
         };
+        let is_asked =
+            |file: &str| places.is_empty() || places.iter().any(|place| is_below(file, place));
         let failed: Vec<String> = standing
             .failed()
             .filter(|step| project.maker_of(step).is_some())
@@ -73,7 +71,18 @@ pub fn run(
                 new: Some(one.since) == last,
             })
         });
+        let all: Vec<FindingJson<'_>> = all.collect();
+        for (place, typed) in places.iter().zip(&arguments.files) {
+            let is_known = || all.iter().any(|one| is_below(&one.finding.file, place));
+            if !place.is_empty() && !read_only.is_there(place) && !is_known() {
+                return Err(CommandError::usage(
+                    format!("`{typed}` is not there, and nothing was said of it"),
+                    "name sources or folders; `handloom findings` alone shows all",
+                ));
+            }
+        }
         let mut found: Vec<FindingJson<'_>> = all
+            .into_iter()
             .filter(|one| is_asked(&one.finding.file) && (one.new || !arguments.new))
             .collect();
         found.sort_by_key(|one| {

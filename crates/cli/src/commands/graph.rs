@@ -8,7 +8,6 @@ use handloom_core::graph_view::GraphSource;
 use handloom_core::graph_view::GraphView;
 use handloom_core::graph_view::Links;
 use handloom_core::graph_view::Neighbourhood;
-use handloom_core::project::paths::from_root;
 use handloom_core::records::Runs;
 use handloom_core::scheduler::Ending;
 use handloom_core::text::nearest;
@@ -162,9 +161,9 @@ fn neighbourhood(
     name: &str,
     depth: usize,
 ) -> Result<Neighbourhood, CommandError> {
-    let folder = &read_only.workspace.location.folder;
+    let location = &read_only.workspace.location;
     let centre = links
-        .find(&from_root(folder, name))
+        .find(&location.from_root(name))
         .or_else(|| links.find(name));
     let centre = centre.ok_or_else(|| {
         let help = match nearest(name, links.names()) {

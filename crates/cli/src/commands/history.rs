@@ -5,7 +5,6 @@ use std::time::Duration;
 
 use serde::Serialize;
 
-use handloom_core::project::paths::from_root;
 use handloom_core::records::JobRecord;
 use handloom_core::records::RunRecord;
 use handloom_core::records::Runs;
@@ -65,7 +64,7 @@ pub fn run(
     match &arguments.name {
         None => all(&read, arguments.format, ui)?,
         Some(_) if read.is_empty() => return Err(project::nothing_ran()),
-        Some(name) => one(&read, &location.folder, name, arguments.format, ui)?,
+        Some(name) => one(&read, &location.from_root(name), arguments.format, ui)?,
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -123,14 +122,7 @@ fn counts(run: &RunRecord, ui: Ui) -> String {
     painted.collect::<Vec<_>>().join(", ")
 }
 
-fn one(
-    runs: &[RunRecord],
-    folder: &str,
-    typed: &str,
-    format: Format,
-    ui: Ui,
-) -> Result<(), CommandError> {
-    let name = from_root(folder, typed);
+fn one(runs: &[RunRecord], name: &str, format: Format, ui: Ui) -> Result<(), CommandError> {
     let rows: Vec<(&RunRecord, &JobRecord)> = runs
         .iter()
         .flat_map(|run| run.jobs.iter().map(move |job| (run, job)))
@@ -156,7 +148,7 @@ fn one(
             .collect();
         return ui.print_json(&rows);
     }
-    let mut out = format!("{}\n", ui.out.paint(Role::Name, &text::safe(&name)));
+    let mut out = format!("{}\n", ui.out.paint(Role::Name, &text::safe(name)));
     for (run, job) in &rows {
         let role = match job.ending {
             Ending::Made => Role::Made,
@@ -181,7 +173,10 @@ fn one(
             "{:>5}  {}  {}  {:>7}  {}\n",
             run.head.run,
             ui.out.paint(Role::Faint, &started(run.head.started).plain),
-            ui.out.paint(role, &format!("{:>8}", job.ending.name())),
+            ui.out.paint(
+                role,
+                &format!("{:>8}", style::ending_name(job.ending, job.task))
+            ),
             text::seconds(job.took),
             ui.out.paint(Role::Faint, &text::safe(&why))
         ));

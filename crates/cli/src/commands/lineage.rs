@@ -16,7 +16,6 @@ use handloom_core::lineage::differences;
 use handloom_core::lineage::recipe::as_run;
 use handloom_core::lineage::trace;
 use handloom_core::project::near_goal;
-use handloom_core::project::paths::from_root;
 use handloom_core::status::Decision;
 use handloom_core::status::FileStates;
 use handloom_core::status::StepInputs;
@@ -141,7 +140,7 @@ impl FileForm {
 /// The lineage of a file as typed, with recipes as they were run where that is known.
 fn traced(read_only: &ReadOnlyProject<'_, '_>, typed: &str) -> Result<Lineage, CommandError> {
     let workspace = read_only.workspace;
-    let path = from_root(&workspace.location.folder, typed);
+    let path = workspace.location.from_root(typed);
     let project = read_only.project;
     let mut states = FileStates::new(&workspace.disk, &workspace.clock, &workspace.ledger);
     let ledger = workspace.ledger.borrow();
@@ -154,6 +153,17 @@ fn traced(read_only: &ReadOnlyProject<'_, '_>, typed: &str) -> Result<Lineage, C
     let Some(mut lineage) = found else {
         return Err(not_made(read_only, typed, &path));
     };
+    if let Some(folder) = lineage.made().filter(|made| made.path != lineage.file)
+        && !read_only.is_there(&lineage.file)
+    {
+        return Err(CommandError::usage(
+            format!("`{typed}` is not in `{}`", folder.path),
+            format!(
+                "what is there was made as a whole: `handloom lineage {}`",
+                folder.path
+            ),
+        ));
+    }
     let inputs = StepInputs::new(read_only.vars, project);
     for step in &mut lineage.steps {
         if let Some(id) = project.maker_of(&step.name)
@@ -175,6 +185,19 @@ fn not_made(read_only: &ReadOnlyProject<'_, '_>, typed: &str, path: &str) -> Com
         return CommandError::usage(
             format!("`{typed}` was never made here"),
             format!("make it: `handloom {typed}`"),
+        );
+    }
+    if let Some(task) = project.task_named(path) {
+        let task = &project.tasks[task.index()].name;
+        return CommandError::usage(
+            format!("`{task}` is a task: it makes no file"),
+            "name a file that a target makes; `handloom list --all` shows them",
+        );
+    }
+    if path.is_empty() || path.starts_with('/') || path.starts_with("../") {
+        return CommandError::usage(
+            format!("`{typed}` lies outside of what is made here"),
+            "name a file that a target makes; `handloom list --all` shows them",
         );
     }
     if read_only.is_there(path) {

@@ -14,7 +14,6 @@ use handloom_core::executor::log_index::IndexedLog;
 use handloom_core::executor::log_index::LogIndex;
 use handloom_core::ledger::Ledger;
 use handloom_core::ledger::RealStorage;
-use handloom_core::project::paths::from_root;
 use handloom_core::records::JobRecord;
 use handloom_core::records::Runs;
 use handloom_core::scheduler::Ending;
@@ -44,7 +43,7 @@ enum LogFound {
 /// Carries the command out.
 pub fn run(common: &Common, arguments: &LogArguments, ui: Ui) -> Result<ExitCode, CommandError> {
     let location = project::locate(common)?;
-    let typed = from_root(&location.folder, &arguments.name);
+    let typed = location.from_root(&arguments.name);
     let logs = Logs {
         index: LogIndex::new(&location.own()),
         runs: Runs::new(&location.own()),

@@ -4,10 +4,10 @@ use std::process::ExitCode;
 
 use handloom_core::project::TaskNode;
 use handloom_core::project::paths::from_root;
+use handloom_core::project::paths::relative;
 use handloom_core::project::pattern::Pattern;
 use handloom_core::project::pattern::escape;
 use handloom_core::project::pattern::is_pattern;
-use handloom_core::project::script::relative;
 use handloom_core::project::task_call::TaskCall;
 use handloom_core::project::task_call::usage;
 use handloom_core::project::values::Vars;

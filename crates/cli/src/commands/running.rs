@@ -11,7 +11,7 @@ use handloom_core::executor::local::outliving;
 use handloom_core::findings::FindingLevel;
 use handloom_core::findings::FindingPattern;
 use handloom_core::graph::BuildRequest;
-use handloom_core::project::script::relative;
+use handloom_core::project::paths::relative;
 use handloom_core::project::shell::quote;
 use handloom_core::project::shell::quote_all;
 use handloom_core::project::task_call::TaskCall;

@@ -19,6 +19,7 @@ use crate::reporting::page::begin;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
 use crate::ui::style::counts;
+use crate::ui::style::ending_name;
 use crate::ui::text;
 use crate::ui::text::escaped;
 use crate::ui::text::started;
@@ -235,8 +236,8 @@ pub fn plain(two: &TwoRuns<'_>, theme: Theme) -> String {
     };
     let endings = two.other_endings();
     let endings = endings.iter().map(|pair| {
-        let before = format!("before: {}", pair.before.ending.name());
-        line(pair.now.ending.name(), pair.now, &before)
+        let before = format!("before: {}", word(pair.before));
+        line(word(pair.now), pair.now, &before)
     });
     block("ended otherwise", endings.collect());
     let other = two.other_times();
@@ -366,8 +367,8 @@ pub fn page(two: &TwoRuns<'_>, project: &str) -> String {
     let row = |size: String, job: &JobRecord, about: String| [size, job.step.clone(), about];
     let endings = two.other_endings();
     let endings = endings.iter().map(|pair| {
-        let before = format!("before: {}", pair.before.ending.name());
-        row(pair.now.ending.name().to_owned(), pair.now, before)
+        let before = format!("before: {}", word(pair.before));
+        row(word(pair.now).to_owned(), pair.now, before)
     });
     list("Ended otherwise", endings.collect());
     let other = two.other_times();
@@ -385,4 +386,8 @@ pub fn page(two: &TwoRuns<'_>, project: &str) -> String {
     list(&format!("Only in run {before}"), alone(&two.only_before));
     out.push_str("</div>\n</main>\n</html>\n");
     out
+}
+
+fn word(job: &JobRecord) -> &'static str {
+    ending_name(job.ending, job.task)
 }

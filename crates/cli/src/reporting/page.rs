@@ -20,6 +20,7 @@ use crate::reporting::page_usage::restored;
 use crate::reporting::page_usage::waiting;
 use crate::reporting::waited;
 use crate::ui::style::counts;
+use crate::ui::style::ending_name;
 use crate::ui::text;
 use crate::ui::text::escaped;
 use crate::ui::text::started;
@@ -417,7 +418,8 @@ fn all_jobs(whole: &Whole<'_>, out: &mut String) {
         };
         let _ = writeln!(
             out,
-            "<tr class=\"{ending}\"><td>{began}<td>{took}<td>{before}<td>{ending}<td>{}<td>{}<td>{memory}</tr>",
+            "<tr class=\"{ending}\"><td>{began}<td>{took}<td>{before}<td>{}<td>{}<td>{}<td>{memory}</tr>",
+            ending_name(job.ending, job.task),
             name(job),
             escaped(&why(job)),
             ending = job.ending.name(),

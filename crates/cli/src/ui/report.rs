@@ -29,6 +29,7 @@ use crate::ui::style::COLUMN;
 use crate::ui::style::Role;
 use crate::ui::style::Theme;
 use crate::ui::style::counts;
+use crate::ui::style::ending_name;
 use crate::ui::text;
 use crate::ui::twice;
 
@@ -342,11 +343,7 @@ impl<'a> Report<'a> {
 
     fn line(&self, ended: &Ended) -> String {
         let theme = self.theme();
-        let word = match ended.ending {
-            // A task makes nothing.
-            Ending::Made if ended.task => "done",
-            ending => ending.name(),
-        };
+        let word = ending_name(ended.ending, ended.task);
         let name = text::safe(&ended.step);
         let mut line = format!(
             "{}{}",

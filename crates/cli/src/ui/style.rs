@@ -77,6 +77,15 @@ impl Theme {
     }
 }
 
+/// What an ending is called.
+pub fn ending_name(ending: Ending, is_task: bool) -> &'static str {
+    match ending {
+        // A task makes nothing.
+        Ending::Made if is_task => "done",
+        ending => ending.name(),
+    }
+}
+
 /// How many steps came to each ending, in words with their role; those that none came to are left out.
 pub fn counts(summary: &Summary) -> Vec<(String, Role)> {
     let counts = [

@@ -52,6 +52,10 @@ fn found(bed: &Bed, words: &[&str]) -> Vec<String> {
 fn what_was_said_stands_until_the_step_says_it_no_more() {
     let bed = bed();
     bed.run(&["findings"]).status(0).says(&["nothing was said"]);
+    // What is mistyped is not taken for what nothing was said of.
+    bed.run(&["findings", "src/b.x"])
+        .status(2)
+        .says(&["`src/b.x` is not there, and nothing was said of it"]);
     bed.run(&["--on-failure", "continue", "out/a.o", "out/b.o", "scripts"])
         .status(1);
     assert_eq!(

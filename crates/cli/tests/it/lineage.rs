@@ -534,6 +534,23 @@ fn what_came_about_in_no_step_is_said_to_have() {
     ] {
         bed.run(&["lineage", file]).status(2).says(&[says]);
     }
+    let folder = Bed::new(
+        "target out/\n  recipe: mkdir -p out/sub; echo > out/sub/a\ntask t\n  recipe: true\n",
+    );
+    folder.run(&[]).status(0);
+    let run = folder.run(&["lineage", "out/sub/a"]).status(0);
+    assert!(run.out.starts_with("out/sub/a  in out/ "), "{}", run.out);
+    for (file, says) in [
+        ("out/sub/b", "`out/sub/b` is not in `out/`"),
+        ("t", "`t` is a task: it makes no file"),
+        (".", "`.` lies outside of what is made here"),
+        (
+            "/etc/passwd",
+            "`/etc/passwd` lies outside of what is made here",
+        ),
+    ] {
+        folder.run(&["lineage", file]).status(2).says(&[says]);
+    }
     bed.run(&["lineage", "out/lamp", "--to", "lamp.xml"])
         .status(2)
         .says(&["`lamp.xml` is no form that a lineage can be written in"]);

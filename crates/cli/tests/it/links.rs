@@ -58,6 +58,118 @@ fn what_stands_behind_a_link_counts_for_its_readers() {
     bed.weave(&[]).all_kept(3);
 }
 
+/// By its name alone a target's file behind a link is a source, and nobody would wait for the target.
+#[test]
+fn a_targets_file_behind_a_link_is_not_taken_for_a_source() {
+    let bed = Bed::new("target out/mid\n  needs in\n  recipe: cp in @{target}\n");
+    bed.write("in", "1\n");
+    bed.write("part/source", "");
+    bed.link("out", "link");
+    bed.link("out/mid", "alias");
+    bed.link(".", "self");
+    bed.link("project", "../elsewhere");
+    bed.run(&[]).status(0);
+    let made = bed.read("hand.loom");
+    let elsewhere = bed.path("../elsewhere/out/mid");
+    let elsewhere = elsewhere.to_str().unwrap();
+    for (needs, name) in [
+        ("link/mid", "link/mid"),
+        ("alias", "alias"),
+        ("self/out/mid", "self/out/mid"),
+        ("link/*", "link/mid"),
+        ("@{root}/alias", "alias"),
+        ("@{both}", "link/mid"),
+        (elsewhere, "elsewhere/out/mid"),
+    ] {
+        let reader = format!(
+            "let both = in link/mid\ntarget fin\n  needs {needs}\n  recipe: cat @{{needs}} > @{{target}}\n"
+        );
+        bed.write("hand.loom", &format!("{made}{reader}"));
+        bed.run(&[]).status(2).says(&[
+            "error[behind-link]: ",
+            &format!("{name}` is `out/mid`, which a target makes, behind a link"),
+            "write `out/mid`",
+        ]);
+    }
+    for more in [
+        "target fin\n  needs link/\n  recipe: ls link > @{target}\n",
+        "target fin/<n>\n  needs each link/<n>id\n  recipe: cp @{needs} @{target}\n",
+        "target link/mid2\n  recipe: echo > @{target}\ntarget fin\n  needs out/mid2\n  recipe: cp @{needs} @{target}\n",
+        "target self/out/mid\n  recipe: echo > @{target}\n",
+    ] {
+        bed.write("hand.loom", &format!("{made}{more}"));
+        bed.run(&[]).status(2).says(&["error[behind-link]: "]);
+    }
+    // What no target makes, and what lies outside, may stand behind links.
+    bed.link("../outside", "big");
+    bed.write("../outside/data", "1\n");
+    bed.link("part", "p");
+    bed.write(
+        "hand.loom",
+        &format!(
+            "{made}target big/made\n  needs big/data p/source\n  recipe: cat @{{needs}} > @{{target}}\ntarget fin\n  needs big/made\n  recipe: cp @{{needs}} @{{target}}\n"
+        ),
+    );
+    bed.run(&[]).status(0);
+    bed.write("../outside/data", "2\n");
+    bed.weave(&[]).status(0).ended(&[
+        "big/made made prerequisite-changed",
+        "fin made prerequisite-changed",
+    ]);
+}
+
+/// A file has one name, however it is written.
+#[test]
+fn a_targets_file_is_the_same_by_its_whole_path() {
+    let bed = Bed::new(
+        "include part/\ntarget @{root}/mid\n  needs @{root}/in\n  recipe: sleep 0.1; cp @{needs} @{target}\ntarget fin\n  needs ../project/mid\n  recipe: cp @{needs} @{target}\ntarget out/<n>.o\n  needs each @{root}/<n>.c\n  recipe: cp @{needs} @{target}\ntarget all\n  needs @{root}/out/*.o except @{root}/out/b.o\n  recipe: echo @{needs} > @{target}\n",
+    );
+    bed.write(
+        "part/hand.loom",
+        "let all = files @{root}/*.c\nlet same = files ../*.c\ntarget fin\n  needs @{root}/mid\n  recipe: cp @{needs} @{target}\ntarget names\n  needs @{all} @{same}\n  recipe: echo @{needs} > @{target}\n",
+    );
+    bed.write("in", "1\n");
+    bed.write("a.c", "");
+    bed.write("b.c", "");
+    bed.weave(&["-j4"]).status(0).ended(&[
+        "all made never-made",
+        "fin made never-made",
+        "mid made never-made",
+        "out/a.o made never-made",
+        "out/b.o made never-made",
+        "part/fin made never-made",
+        "part/names made never-made",
+    ]);
+    assert_eq!(bed.read("all"), "out/a.o\n");
+    assert_eq!(bed.read("part/names"), "../a.c ../b.c ../a.c ../b.c\n");
+    bed.write("in", "2\n");
+    bed.weave(&["-j4"]).status(0).ended(&[
+        "fin made prerequisite-changed",
+        "mid made prerequisite-changed",
+        "part/fin made prerequisite-changed",
+    ]);
+    assert_eq!(bed.read("part/fin"), "2\n");
+    bed.weave(&[]).all_kept(7);
+    // So it is on the command line, from any folder.
+    let whole = bed.path("part/fin");
+    let whole = whole.to_str().unwrap();
+    bed.weave(&["--project", "part", whole])
+        .status(0)
+        .all_kept(2);
+    for command in [
+        &["why", whole][..],
+        &["history", whole],
+        &["lineage", whole],
+        &["log", whole],
+        &["graph", whole],
+    ] {
+        bed.run(command).status(0).says(&["part/fin"]);
+    }
+    bed.run(&["clean", whole])
+        .status(0)
+        .says(&["1 file removed"]);
+}
+
 #[test]
 fn links_among_sources_and_in_folders_count_with_what_they_say_and_lead_to() {
     let bed = Bed::new(

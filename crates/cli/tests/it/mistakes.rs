@@ -84,6 +84,11 @@ const CASES: &[Case] = &[
         ],
     },
     Case {
+        code: "behind-link",
+        files: "target out/a\n  recipe: echo > @{target}\ntarget out/x\n  needs link/a\n  recipe: true",
+        commands: &[&["out/a"], &["LINK", "out", "link"], &["out/x"]],
+    },
+    Case {
         code: "steps-in-a-circle",
         files: "task a\n  steps b\ntask b\n  steps a",
         commands: &[&["a"]],
@@ -208,6 +213,7 @@ fn said(case: &Case) -> String {
         match command {
             ["WRITE", text] => bed.write("hand.loom", text),
             ["LINK", name] => bed.link(name, name),
+            ["LINK", to, name] => bed.link(to, name),
             ["SHARE", name] => {
                 let shared = bed.path(name);
                 bed = bed.with_store().sharing(shared);

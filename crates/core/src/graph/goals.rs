@@ -11,10 +11,10 @@ use crate::project::PathId;
 use crate::project::Project;
 use crate::project::What;
 use crate::project::near_goal;
-use crate::project::paths::from_root;
+use crate::project::paths::from_known_root;
+use crate::project::paths::relative;
 use crate::project::pattern::Pattern;
 use crate::project::pattern::is_pattern;
-use crate::project::script::relative;
 use crate::text::Diagnostic;
 use crate::text::mistakes;
 use crate::world::names::folder_of;
@@ -137,7 +137,7 @@ pub fn resolve(project: &Project<'_>, names: &[String], folder: &str) -> Goals {
         let mut known = false;
         // A name is looked for where it was typed, then upwards to the root.
         for base in upwards(folder) {
-            known = one(project, &from_root(base, name), &mut goals);
+            known = one(project, &seen_from_root(project, base, name), &mut goals);
             if known || goals.nodes.len() > before {
                 break;
             }
@@ -159,6 +159,10 @@ pub fn resolve(project: &Project<'_>, names: &[String], folder: &str) -> Goals {
         }
     }
     goals
+}
+
+fn seen_from_root(project: &Project<'_>, folder: &str, name: &str) -> String {
+    from_known_root(|| project.root.clone(), folder, name)
 }
 
 /// A folder and all above it.
@@ -221,7 +225,7 @@ fn by_pattern(project: &Project<'_>, source: &str, goals: &mut Goals) -> bool {
 }
 
 fn unknown(project: &Project<'_>, name: &str, folder: &str) -> Diagnostic {
-    let path = from_root(folder, name);
+    let path = seen_from_root(project, folder, name);
     if is_pattern(name) {
         let tasks = Pattern::compile(&path).is_ok_and(|pattern| {
             let mut tasks = project.tasks.iter();

@@ -129,6 +129,17 @@ impl Lineage {
         self.steps.last()
     }
 
+    /// The output that the file is, or the whole folder that it lies in.
+    #[must_use]
+    pub fn made(&self) -> Option<&FileVersion> {
+        let outputs = &self.maker()?.outputs;
+        let is_it = |made: &&FileVersion| {
+            made.path == self.file
+                || (made.path.ends_with('/') && self.file.starts_with(&made.path))
+        };
+        outputs.iter().find(is_it)
+    }
+
     /// How far each step is from the file: 0 for the one that made it, and for each other one more than for the farthest that
     /// needs it.
     #[must_use]

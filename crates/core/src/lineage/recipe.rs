@@ -11,7 +11,7 @@ use crate::lineage::LineageStep;
 use crate::project::Project;
 use crate::project::StepId;
 use crate::project::paths::from_root;
-use crate::project::script::relative;
+use crate::project::paths::relative;
 use crate::project::secret;
 use crate::project::shell;
 use crate::project::values::Vars;

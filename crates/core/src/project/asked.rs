@@ -1,7 +1,7 @@
 //! What is asked of a word after `needs`, `after`, `steps` or `default`.
 
 use crate::project::excluded::Excluded;
-use crate::project::paths::from_root;
+use crate::project::values::Vars;
 
 /// What a word may stand for.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -33,8 +33,8 @@ impl<'e> Asked<'e> {
         Self { except, ..self }
     }
 
-    pub fn leaves_out(&self, folder: &str, text: &str) -> bool {
-        let leaves_out = |except: &Excluded| except.leaves_out(&from_root(folder, text));
+    pub fn leaves_out(&self, vars: &Vars<'_>, folder: &str, text: &str) -> bool {
+        let leaves_out = |except: &Excluded| except.leaves_out(&vars.from_root(folder, text));
         self.except.is_some_and(leaves_out)
     }
 }

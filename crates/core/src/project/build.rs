@@ -48,6 +48,7 @@ impl<'d> ProjectBuilder<'_, 'd> {
     #[must_use]
     pub fn project(&self) -> Project<'d> {
         let mut project = Project {
+            root: self.vars.environment.root(),
             parts: self
                 .vars
                 .description

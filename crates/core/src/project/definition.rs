@@ -8,7 +8,7 @@ use crate::project::environment::OutputError;
 use crate::project::folders::Unreadable;
 use crate::project::frame::Frame;
 use crate::project::overrides::Override;
-use crate::project::paths::from_root;
+use crate::project::paths::relative;
 use crate::project::pattern::fill_holes;
 use crate::project::pattern::unescape;
 use crate::project::secret;
@@ -358,22 +358,20 @@ impl<'d> Vars<'d> {
         let mut without = Vec::new();
         for word in except {
             for atom in self.word(word, frame)?.atoms.iter() {
-                without.push(self.pattern(&from_root(folder, &atom.source()), word.span)?);
+                without
+                    .push(self.pattern(&self.source_from_root(folder, &atom.source()), word.span)?);
             }
         }
         let mut found: Vec<String> = Vec::new();
         for word in patterns {
             for atom in self.word(word, frame)?.atoms.iter() {
-                let pattern = self.pattern(&from_root(folder, &atom.source()), word.span)?;
+                let pattern =
+                    self.pattern(&self.source_from_root(folder, &atom.source()), word.span)?;
                 let walked = self.folders.walk(&pattern, &mut |path| {
                     if !without.iter().any(|pattern| pattern.matches(path))
                         && !self.environment.leftover(path)
                     {
-                        found.push(
-                            path.strip_prefix(folder.as_str())
-                                .unwrap_or(path)
-                                .to_owned(),
-                        );
+                        found.push(relative(path, folder));
                     }
                 });
                 self.check_walk(walked, word.span)?;

@@ -15,8 +15,6 @@ use crate::project::file_values::TableRows;
 use crate::project::frame::Frame;
 use crate::project::model::Project;
 use crate::project::paths::PathId;
-use crate::project::paths::from_root;
-use crate::project::pattern::escape;
 use crate::project::value::Value;
 use crate::text::Diagnostic;
 use crate::text::mistakes;
@@ -35,7 +33,7 @@ impl<'d> Expander<'_, 'd> {
         let folder = &self.vars.description.parts[decl.part.index()].folder;
         for (word, except) in each_words(&decl.clauses) {
             let atom = self.vars.single(word, &frame)?;
-            let source = from_root(&escape(folder), &atom.source());
+            let source = self.vars.source_from_root(folder, &atom.source());
             let pattern = self.vars.pattern(&source, word.span)?;
             let except = self.vars.excluded(except, &frame)?;
             if pattern.holes().is_empty() {

@@ -7,9 +7,7 @@ use crate::language::Word;
 use crate::project::frame::Frame;
 use crate::project::model::Project;
 use crate::project::paths::PathId;
-use crate::project::paths::from_root;
 use crate::project::pattern::Pattern;
-use crate::project::pattern::escape;
 use crate::project::pattern::fill_holes;
 use crate::project::values::Vars;
 use crate::text::Diagnostic;
@@ -140,7 +138,7 @@ impl Vars<'_> {
     /// The patterns behind `except`. Holes that a frame knows are filled, others take whatever stands there.
     pub(super) fn excluded(&self, words: &[Word], frame: &Frame<'_>) -> Option<Excluded> {
         let mut excluded = Excluded::default();
-        let folder = escape(&self.description.parts[frame.part.index()].folder);
+        let folder = &self.description.parts[frame.part.index()].folder;
         for word in words {
             for atom in self.word(word, frame)?.atoms.iter() {
                 let source = atom.source();
@@ -149,7 +147,7 @@ impl Vars<'_> {
                     value.atoms.first().map(|atom| &*atom.text)
                 };
                 let (filled, _) = fill_holes(&source, local);
-                let source = from_root(&folder, &filled);
+                let source = self.source_from_root(folder, &filled);
                 let pattern = self.pattern(&source, word.span)?;
                 excluded.has_folders |= source.ends_with('/');
                 excluded.key.push('\0');

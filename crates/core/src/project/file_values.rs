@@ -14,7 +14,6 @@ use crate::language::Word;
 use crate::language::WordKind;
 use crate::language::WordPart;
 use crate::project::frame::Frame;
-use crate::project::paths::from_root;
 use crate::project::script::filled;
 use crate::project::value::Value;
 use crate::project::values::Vars;
@@ -80,14 +79,14 @@ impl<'d> Vars<'d> {
                 .filter_map(|definition| data_file(definition))
             {
                 if let Some(text) = self.literal(word) {
-                    files.insert(from_root(folder, text), word.span);
+                    files.insert(self.from_root(folder, text), word.span);
                 }
             }
         }
         for (part, env) in self.description.parts.iter().zip(&self.part_env) {
             for file in &env.files {
                 if let Some(text) = self.literal(&file.file) {
-                    files.insert(from_root(&part.folder, text), file.file.span);
+                    files.insert(self.from_root(&part.folder, text), file.file.span);
                 }
             }
         }
@@ -245,7 +244,7 @@ impl<'d> Vars<'d> {
     /// Whether a file is there that may be missing.
     pub(super) fn data_file_is_there(&self, file: &Word, frame: &Frame<'_>) -> Option<bool> {
         let folder = &self.description.parts[frame.part.index()].folder;
-        let path = from_root(folder, &filled(self, file, frame)?);
+        let path = self.from_root(folder, &filled(self, file, frame)?);
         Some(self.environment.has_file(&path))
     }
 
@@ -258,7 +257,7 @@ impl<'d> Vars<'d> {
         frame: &Frame<'_>,
     ) -> Option<Arc<FileAnswer>> {
         let folder = &self.description.parts[frame.part.index()].folder;
-        let path = from_root(folder, &filled(self, file, frame)?);
+        let path = self.from_root(folder, &filled(self, file, frame)?);
         self.data_files
             .borrow_mut()
             .entry(path.clone())

@@ -22,6 +22,7 @@ pub mod value;
 pub mod values;
 
 mod asked;
+mod behind_links;
 mod build;
 pub mod check;
 mod circles;

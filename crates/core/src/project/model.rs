@@ -185,6 +185,8 @@ pub const NOBODY: u32 = u32::MAX;
 /// Every step and task of a description.
 #[derive(Debug, Default)]
 pub struct Project<'d> {
+    /// Its own folder, absolute.
+    pub root: String,
     /// The folders of the parts.
     pub parts: Vec<String>,
     /// All paths, and the values of holes.

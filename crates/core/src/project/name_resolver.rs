@@ -40,13 +40,13 @@ impl<'d> Resolver<'_, 'd> {
             .collect()
     }
 
-    /// What a name stands for. Whether it is anything is looked at when all targets are known.
+    /// What a name stands for; `is_plain` where it does not stand for very many. Whether it is anything is looked at when all targets are known.
     pub(super) fn named_path(
         &mut self,
         project: &mut Project<'d>,
         folder: &str,
         text: &str,
-        span: Span,
+        (span, is_plain): (Span, bool),
         asked: Asked<'_>,
     ) -> What {
         let what = self.path(project, folder, text);
@@ -58,6 +58,7 @@ impl<'d> Resolver<'_, 'd> {
                 Means::Both => self.named.push((path, span)),
                 Means::Files if project.maker(path).is_none() => {
                     self.check_leftover(project, path, span);
+                    self.check_links(project, path, (span, folder), is_plain);
                 }
                 Means::Files => {}
             }
@@ -90,7 +91,7 @@ impl<'d> Resolver<'_, 'd> {
     }
 
     pub(super) fn path(&self, project: &mut Project<'d>, folder: &str, text: &str) -> What {
-        let path = from_root(folder, text);
+        let path = self.vars.from_root(folder, text);
         // `./name` says that a file is meant.
         if !text.starts_with("./")
             && let Some(&task) = self.tasks.get(&path)
@@ -115,7 +116,7 @@ impl<'d> Resolver<'_, 'd> {
         matched: bool,
     ) -> Option<SetId> {
         let means = asked.means;
-        let source = from_root(&escape(folder), source);
+        let source = self.vars.source_from_root(folder, source);
         let key = asked.except.map_or("", |except| &except.key);
         let key = format!("{source}{key}");
         if let Some(&known) = self.sets.get(&key) {
@@ -152,6 +153,11 @@ impl<'d> Resolver<'_, 'd> {
                 Diagnostic::warning(&mistakes::PATTERN_MATCHES_NOTHING, span, "this pattern matches no file now")
                     .help("check the folder's name; a pattern matches sources and the targets now described"),
             );
+        }
+        if means == Means::Files {
+            for &path in &set.paths {
+                self.check_links(project, path, (span, folder), false);
+            }
         }
         let id = SetId::from_index(project.sets.len());
         project.sets.push(set);

@@ -7,6 +7,7 @@ use crate::language::Word;
 use crate::project::asked::Asked;
 use crate::project::asked::Fill;
 use crate::project::asked::Means;
+use crate::project::behind_links::LinkedFolders;
 use crate::project::decl::Decl;
 use crate::project::frame::Frame;
 use crate::project::model::IndexRange;
@@ -47,6 +48,9 @@ struct PreparedWord<'d> {
     what: PreparedNeeds,
 }
 
+/// Of words that stand for no more names than that, each is looked at for being a link.
+const FEW_NAMES: usize = 16;
+
 pub struct Resolver<'v, 'd> {
     pub(super) vars: &'v Vars<'d>,
     pub(super) materialized: Option<&'v HashSet<String>>,
@@ -58,6 +62,7 @@ pub struct Resolver<'v, 'd> {
     pub(super) targets: Vec<(PathId, Span)>,
     /// What patterns with filled holes match, where that is known already.
     pub(super) gathered: HashMap<String, Vec<PathId>>,
+    pub(super) linked_folders: LinkedFolders,
 }
 
 impl<'v, 'd> Resolver<'v, 'd> {
@@ -70,6 +75,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
             named: Vec::new(),
             targets: Vec::new(),
             gathered: HashMap::new(),
+            linked_folders: LinkedFolders::default(),
         }
     }
 
@@ -92,6 +98,8 @@ impl<'v, 'd> Resolver<'v, 'd> {
             first = last;
         }
         self.all_tasks(project);
+        let all = 0..project.steps.len();
+        self.check_outputs(project, all.map(StepId::from_index));
     }
 
     /// The same for these steps alone, each the only one of its target.
@@ -100,6 +108,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
         for step in steps {
             self.steps_of(project, step.index(), step.index() + 1);
         }
+        self.check_outputs(project, steps.iter().copied());
     }
 
     pub(super) fn know_tasks(&mut self, project: &Project<'d>) {
@@ -226,10 +235,12 @@ impl<'v, 'd> Resolver<'v, 'd> {
                     continue;
                 }
                 PreparedNeeds::Each(number) => {
+                    let decl = &project.decls[index];
                     let values = project.steps[step].values.of(&project.values);
-                    vec![What::Path(
-                        values[project.decls[index].holes.len() + number],
-                    )]
+                    let path = values[decl.holes.len() + number];
+                    let folder = &self.vars.description.parts[decl.part.index()].folder;
+                    self.check_links(project, path, (word.span, folder), false);
+                    vec![What::Path(path)]
                 }
                 PreparedNeeds::Varying => self.varying(project, index, step, prepared, needs),
             };
@@ -311,21 +322,22 @@ impl<'v, 'd> Resolver<'v, 'd> {
         }
         let folder = &self.vars.description.parts[frame.part.index()].folder;
         if let Some(text) = self.vars.literal(word) {
-            if asked.leaves_out(folder, text) {
+            if asked.leaves_out(self.vars, folder, text) {
                 return Vec::new();
             }
-            return vec![self.named_path(project, folder, text, word.span, asked)];
+            return vec![self.named_path(project, folder, text, (word.span, true), asked)];
         }
         let Some(value) = self.vars.word(word, frame) else {
             return Vec::new();
         };
         let mut found = Vec::with_capacity(value.atoms.len());
+        let few = value.atoms.len() <= FEW_NAMES;
         for atom in value.atoms.iter() {
-            if asked.leaves_out(folder, &atom.text) && atom.pattern.is_none() {
+            if asked.leaves_out(self.vars, folder, &atom.text) && atom.pattern.is_none() {
                 continue;
             }
             let Some(source) = &atom.pattern else {
-                found.push(self.named_path(project, folder, &atom.text, word.span, asked));
+                found.push(self.named_path(project, folder, &atom.text, (word.span, few), asked));
                 continue;
             };
             let mut missing: Option<String> = None;
@@ -355,8 +367,14 @@ impl<'v, 'd> Resolver<'v, 'd> {
                 let set = self.set(project, folder, &filled, word.span, asked, has_tasks);
                 found.extend(tasks.into_iter().map(What::Task));
                 found.extend(set.map(What::Set));
-            } else if !asked.leaves_out(folder, &unescape(&filled)) {
-                found.push(self.named_path(project, folder, &unescape(&filled), word.span, asked));
+            } else if !asked.leaves_out(self.vars, folder, &unescape(&filled)) {
+                found.push(self.named_path(
+                    project,
+                    folder,
+                    &unescape(&filled),
+                    (word.span, false),
+                    asked,
+                ));
             }
         }
         found

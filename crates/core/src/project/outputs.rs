@@ -10,7 +10,6 @@ use crate::project::model::NOBODY;
 use crate::project::model::Project;
 use crate::project::model::StepId;
 use crate::project::paths::PathId;
-use crate::project::paths::from_root;
 use crate::project::pattern::fill_holes;
 use crate::project::pattern::unescape;
 use crate::project::value::Atom;
@@ -167,7 +166,7 @@ impl<'d> Expander<'_, 'd> {
 
     /// An output's path from the root, which must lie in the project.
     pub(super) fn inside(&self, folder: &str, text: &str, span: Span) -> Option<String> {
-        let path = from_root(folder, text);
+        let path = self.vars.from_root(folder, text);
         let problem = if path.is_empty() {
             "a target needs a name"
         } else if path.starts_with('/') || path.starts_with("../") {

@@ -180,9 +180,68 @@ pub fn from_root(folder: &str, path: &str) -> String {
     normal(&format!("{folder}{path}")).into_owned()
 }
 
+/// The same, where `root` is the project's own folder, absolute: a path that is absolute, or leads out of the project and
+/// in again, is seen from the root too when it lies below it. What is written so names the same file as any other way to
+/// write it, and has to wait for whoever makes it.
+#[must_use]
+pub fn from_known_root(root: impl FnOnce() -> String, folder: &str, path: &str) -> String {
+    let seen = from_root(folder, path);
+    if !seen.starts_with('/') && !seen.starts_with("../") {
+        return seen;
+    }
+    match inside(root().trim_end_matches('/'), &seen) {
+        Some(inside) => inside.to_owned(),
+        None => seen,
+    }
+}
+
+fn inside<'p>(root: &str, path: &'p str) -> Option<&'p str> {
+    let ups = path.split('/').take_while(|&part| part == "..").count();
+    let (way, path) = match ups {
+        0 => (root, path),
+        // The way back in begins where the way out ended.
+        ups => {
+            let slashes = root.rmatch_indices('/').map(|(at, _)| at + 1);
+            let from = slashes.take(ups).last().unwrap_or(0);
+            (&root[from..], path.get("../".len() * ups..)?)
+        }
+    };
+    let rest = path.strip_prefix(way)?;
+    match rest.strip_prefix('/') {
+        Some(rest) => Some(rest),
+        None => rest.is_empty().then_some(rest),
+    }
+}
+
+/// A path from the root as seen from a folder of the project (empty, or ending with a slash).
+#[must_use]
+pub fn relative(path: &str, folder: &str) -> String {
+    if path.starts_with('/') || folder.is_empty() {
+        return path.to_owned();
+    }
+    if let Some(below) = path.strip_prefix(folder) {
+        return if below.is_empty() {
+            "./".to_owned()
+        } else {
+            below.to_owned()
+        };
+    }
+    let mut common = 0;
+    for (at, _) in folder.match_indices('/') {
+        if path.get(..=at) == folder.get(..=at) {
+            common = at + 1;
+        } else {
+            break;
+        }
+    }
+    let ups = folder[common..].matches('/').count();
+    format!("{}{}", "../".repeat(ups), &path[common..])
+}
+
 #[cfg(test)]
 mod tests {
     use super::Paths;
+    use super::from_known_root;
     use super::from_root;
     use super::normal;
 
@@ -218,5 +277,30 @@ mod tests {
         assert_eq!(from_root("part/", "../x"), "x");
         assert_eq!(from_root("part/", "x"), "part/x");
         assert_eq!(from_root("part/", "/x"), "/x");
+    }
+
+    #[test]
+    fn ways_around_into_the_project_are_ways_in_it() {
+        for (root, written, meant) in [
+            ("/home/light", "x", "part/x"),
+            ("/home/light", "../x", "x"),
+            ("/home/light", "/home/light/x", "x"),
+            ("/home/light", "/home/light/out/", "out/"),
+            ("/home/light", "/home/./light//part/../x", "x"),
+            ("/home/light", "/home/light", ""),
+            ("/home/light", "/home/lighter/x", "/home/lighter/x"),
+            ("/home/light", "/home/x", "/home/x"),
+            ("/home/light", "../../light/x", "x"),
+            ("/home/light", "../../../home/light/x", "x"),
+            ("/home/light", "../../../../../home/light/x", "x"),
+            ("/home/light", "../../light", ""),
+            ("/home/light", "../../lighter/x", "../lighter/x"),
+            ("/home/light", "../../x", "../x"),
+            ("/home/light", "../..", "../"),
+            ("/", "/x", "x"),
+        ] {
+            let seen = from_known_root(|| root.to_owned(), "part/", written);
+            assert_eq!(seen, meant, "{written} in {root}");
+        }
     }
 }

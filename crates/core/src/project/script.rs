@@ -16,7 +16,7 @@ use crate::project::frame::Frame;
 use crate::project::model::Project;
 use crate::project::model::Step;
 use crate::project::paths::PathId;
-use crate::project::paths::from_root;
+use crate::project::paths::relative;
 use crate::project::pattern::Pattern;
 use crate::project::pattern::fill_holes;
 use crate::project::pattern::unescape;
@@ -61,15 +61,8 @@ pub fn run_folder(vars: &Vars<'_>, folder: Option<&Word>, frame: &Frame<'_>) -> 
         return Some(own.clone());
     };
     let text = filled(vars, word, frame)?;
-    let path = from_root(own, &text);
     // `@{here}` and `@{root}` are absolute; recipes see paths from where they run.
-    let root = vars.environment.root();
-    let inside = path
-        .strip_prefix(&root)
-        .filter(|path| path.is_empty() || path.starts_with('/'));
-    let path = inside
-        .map_or(path.as_str(), |path| path.trim_start_matches('/'))
-        .to_owned();
+    let path = vars.from_root(own, &text);
     Some(if path.is_empty() || path.ends_with('/') {
         path
     } else {
@@ -96,31 +89,6 @@ fn fill_atom(atom: &Atom, frame: &Frame<'_>) -> String {
             unescape(&filled)
         }
     }
-}
-
-/// A path from the root as seen from a folder of the project (empty, or ending with a slash).
-#[must_use]
-pub fn relative(path: &str, folder: &str) -> String {
-    if path.starts_with('/') || folder.is_empty() {
-        return path.to_owned();
-    }
-    if let Some(below) = path.strip_prefix(folder) {
-        return if below.is_empty() {
-            "./".to_owned()
-        } else {
-            below.to_owned()
-        };
-    }
-    let mut common = 0;
-    for (at, _) in folder.match_indices('/') {
-        if path.get(..=at) == folder.get(..=at) {
-            common = at + 1;
-        } else {
-            break;
-        }
-    }
-    let ups = folder[common..].matches('/').count();
-    format!("{}{}", "../".repeat(ups), &path[common..])
 }
 
 /// Where a step's `learn` file is.

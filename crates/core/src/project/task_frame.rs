@@ -10,7 +10,7 @@ use crate::project::decl::own_let;
 use crate::project::frame::Frame;
 use crate::project::model::Project;
 use crate::project::model::TaskNode;
-use crate::project::script::relative;
+use crate::project::paths::relative;
 use crate::project::script::run_folder;
 use crate::project::script::set_groups;
 use crate::project::task_call::TaskCall;

@@ -22,6 +22,8 @@ use crate::project::environment::Environment;
 use crate::project::folders::Folders;
 use crate::project::frame::Frame;
 use crate::project::overrides::SetOutside;
+use crate::project::paths::from_known_root;
+use crate::project::pattern::escape;
 use crate::project::value::Value;
 use crate::text::Diagnostic;
 use crate::text::Span;
@@ -89,6 +91,21 @@ pub struct Vars<'d> {
 }
 
 impl<'d> Vars<'d> {
+    /// A path written in a folder's description, seen from the project's root.
+    #[must_use]
+    pub fn from_root(&self, folder: &str, path: &str) -> String {
+        from_known_root(|| self.environment.root(), folder, path)
+    }
+
+    /// The same for the source of a pattern.
+    pub(super) fn source_from_root(&self, folder: &str, source: &str) -> String {
+        from_known_root(
+            || escape(&self.environment.root()).into_owned(),
+            &escape(folder),
+            source,
+        )
+    }
+
     /// The digest of all that is set from outside.
     #[must_use]
     pub fn outside_digest(&self) -> Digest {

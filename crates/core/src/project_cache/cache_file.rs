@@ -149,6 +149,7 @@ impl CacheFile {
         let ids = |numbers: Vec<u32>| numbers.into_iter().map(PathId).collect::<Vec<_>>();
         let arena = String::from_utf8(self.arrays.copy(CacheSection::Arena as usize)).ok()?;
         Some(Project {
+            root: vars.environment.root(),
             parts: parts.iter().map(|part| part.folder.clone()).collect(),
             paths: Paths::from_parts(
                 arena,

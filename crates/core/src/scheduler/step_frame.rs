@@ -8,7 +8,6 @@ use crate::language::script_names;
 use crate::project::PathId;
 use crate::project::StepId;
 use crate::project::frame::Frame;
-use crate::project::paths::from_root;
 use crate::project::script;
 use crate::project::script::LearnFile;
 use crate::project::shell;
@@ -97,7 +96,9 @@ impl<'d> JobBuilder<'_, 'd> {
         Some(match file {
             Some(word) => LearnFile {
                 how,
-                path: from_root(folder, &script::filled(self.vars, word, frame)?),
+                path: self
+                    .vars
+                    .from_root(folder, &script::filled(self.vars, word, frame)?),
                 scratch: false,
             },
             None => LearnFile {

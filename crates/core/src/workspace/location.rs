@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use crate::language::TopItem;
 use crate::project::Description;
 use crate::project::description::FILE_NAME;
+use crate::project::paths::from_known_root;
 use crate::workspace::error::WorkspaceError;
 use crate::workspace::own_folder::OWN;
 use crate::workspace::own_folder::make_own_folder;
@@ -28,6 +29,13 @@ pub struct ProjectLocation {
 }
 
 impl ProjectLocation {
+    /// A path as the user typed it, seen from the root.
+    #[must_use]
+    pub fn from_root(&self, typed: &str) -> String {
+        let root = || names::os_to_text(self.root.as_os_str()).into_owned();
+        from_known_root(root, &self.folder, typed)
+    }
+
     /// Finds the project around a folder, or around the current one.
     ///
     /// # Errors

@@ -162,6 +162,10 @@ pub trait Disk: Sync {
         let _ = path;
         Ok(false)
     }
+    /// Where a path leads when all links in it are followed, from the root; `None` when that lies outside of the project.
+    fn real_path(&self, path: &str) -> io::Result<Option<String>> {
+        Ok(Some(path.to_owned()))
+    }
     /// Where a link points.
     fn read_link(&self, path: &str) -> io::Result<String>;
     /// Makes a folder and those above it.

@@ -214,6 +214,12 @@ impl Disk for RealDisk {
         std::fs::create_dir_all(self.full(folder))
     }
 
+    fn real_path(&self, path: &str) -> io::Result<Option<String>> {
+        let real = self.full(path).canonicalize()?;
+        let below = real.strip_prefix(self.root.canonicalize()?).ok();
+        Ok(below.map(|below| names::os_to_text(below.as_os_str()).into_owned()))
+    }
+
     fn leads_out(&self, path: &str) -> io::Result<bool> {
         let root = self.root.canonicalize()?;
         Ok(!self.full(path).canonicalize()?.starts_with(root))

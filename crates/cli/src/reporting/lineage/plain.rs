@@ -39,11 +39,12 @@ pub fn plain(lineage: &Lineage, all: bool, ui: Ui) -> String {
 }
 
 fn head(lineage: &Lineage, ui: Ui) -> String {
-    let content = lineage.maker().and_then(|step| {
-        let mut made = step.outputs.iter();
-        made.find(|output| output.path == lineage.file)?.content
-    });
-    let content = content.map_or(String::new(), |content| content.short());
+    let made = lineage.made();
+    let content = made.and_then(|made| made.content);
+    let mut content = content.map_or(String::new(), |content| content.short());
+    if let Some(folder) = made.filter(|made| made.path != lineage.file) {
+        content = format!("in {} {content}", text::safe(&folder.path));
+    }
     let mut out = format!(
         "{}  {}\n",
         ui.out.paint(Role::Name, &text::safe(&lineage.file)),

@@ -169,6 +169,10 @@ super::mistakes! {
     "A file is needed that was once made by a target which is not described any more, so that nothing keeps it up to date.";
     "Describe a target that makes it, or remove it with `handloom clean --leftovers`. A source of your own takes another name."
 
+    BEHIND_LINK "behind-link":
+    "A file that a target makes is named elsewhere by a name that leads to it through a link, so nobody would wait for that target.";
+    "Write one name for it everywhere, best that without the link."
+
     TASK_AND_TARGET "task-and-target":
     "A name is that of a task and of a file that a target makes, and a name stands for one thing.";
     "Rename one of them."
