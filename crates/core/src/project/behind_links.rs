@@ -1,8 +1,8 @@
 //! Files of targets that are named by another name, which leads to them through a link.
 //!
 //! By its name alone such a prerequisite is a source, so nobody would wait for its target, and what was read is what stood
-//! there before. Each folder that holds sources or outputs is followed once. Names themselves are only looked at where a
-//! pattern found them to be links, or where a word stands for a few: there may be very many others.
+//! there before. Each folder that holds sources or outputs is followed once. A source that is a link itself is seen to be one
+//! when it is looked at, and who reads it comes behind what it leads to (`scheduler/undeclared_edges.rs`).
 
 use std::collections::HashMap;
 
@@ -21,20 +21,18 @@ use crate::world::names::folder_of;
 pub(super) struct LinkedFolders(HashMap<String, Option<String>>);
 
 impl<'d> Resolver<'_, 'd> {
-    /// Reports a prerequisite that is the file of a target behind a link. `is_plain` says that it is one
-    /// of a few in its place; the folder is that of the description.
+    /// Reports a prerequisite that is the file of a target behind a link; the folder is that of the description.
     pub(super) fn check_links(
         &mut self,
         project: &Project<'d>,
         path: PathId,
         (span, folder): (Span, &str),
-        is_plain: bool,
     ) {
         if project.maker(path).is_some() {
             return;
         }
         let name = project.paths.get(path);
-        let Some(real) = self.behind_link(project, name, is_plain) else {
+        let Some(real) = self.behind_link(project, name) else {
             return;
         };
         if project.tree_around(name).is_some() {
@@ -94,14 +92,9 @@ impl<'d> Resolver<'_, 'd> {
     }
 
     /// Where a prerequisite leads, when that is not where it stands.
-    fn behind_link(&mut self, project: &Project<'d>, name: &str, is_plain: bool) -> Option<String> {
-        let folders = self.vars.folders;
+    fn behind_link(&mut self, project: &Project<'d>, name: &str) -> Option<String> {
         if name.ends_with('/') {
             return self.folder_behind(project, name);
-        }
-        let is_link = folders.is_found_link(name) || (is_plain && folders.is_link(name));
-        if is_link && let Some(real) = folders.real_path(name) {
-            return Some(real);
         }
         let folder = folder_of(name);
         let real = self.folder_behind(project, folder)?;

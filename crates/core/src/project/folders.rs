@@ -24,8 +24,6 @@ pub struct Folders<'d> {
     listings: RefCell<HashMap<String, Listing>>,
     /// What was asked with [`Folders::is_folder`].
     asked: RefCell<HashMap<String, bool>>,
-    /// Names of files that walks found and that are links.
-    links: RefCell<HashSet<String>>,
 }
 
 /// A folder's names, and whether hidden ones were of interest.
@@ -83,7 +81,6 @@ impl<'d> Folders<'d> {
             disk,
             listings: RefCell::default(),
             asked: RefCell::default(),
-            links: RefCell::default(),
         }
     }
 
@@ -137,20 +134,6 @@ impl<'d> Folders<'d> {
         let known = listing.clone();
         self.listings.borrow_mut().insert(folder.to_owned(), known);
         listing
-    }
-
-    /// Whether a walk found a link of this name.
-    pub fn is_found_link(&self, path: &str) -> bool {
-        self.links.borrow().contains(path)
-    }
-
-    /// Whether the name of a file is a link itself. Where nothing is yet, what comes is looked at again.
-    pub fn is_link(&self, path: &str) -> bool {
-        let Some(stat) = self.disk.stat(path).ok().flatten() else {
-            self.list(folder_of(path));
-            return false;
-        };
-        stat.link
     }
 
     /// Where a path leads when links in it are followed, from the root; none when nothing is there, or outside.
@@ -257,11 +240,7 @@ impl PatternWalk<'_, '_> {
                             }
                         }
                     }
-                    FileKind::Link if self.pattern.matches(&path) => {
-                        self.folders.links.borrow_mut().insert(path.clone());
-                        found(&path);
-                    }
-                    FileKind::File if self.pattern.matches(&path) => found(&path),
+                    FileKind::File | FileKind::Link if self.pattern.matches(&path) => found(&path),
                     _ => {}
                 }
             }

@@ -40,13 +40,13 @@ impl<'d> Resolver<'_, 'd> {
             .collect()
     }
 
-    /// What a name stands for; `is_plain` where it does not stand for very many. Whether it is anything is looked at when all targets are known.
+    /// What a name stands for. Whether it is anything is looked at when all targets are known.
     pub(super) fn named_path(
         &mut self,
         project: &mut Project<'d>,
         folder: &str,
         text: &str,
-        (span, is_plain): (Span, bool),
+        span: Span,
         asked: Asked<'_>,
     ) -> What {
         let what = self.path(project, folder, text);
@@ -58,7 +58,7 @@ impl<'d> Resolver<'_, 'd> {
                 Means::Both => self.named.push((path, span)),
                 Means::Files if project.maker(path).is_none() => {
                     self.check_leftover(project, path, span);
-                    self.check_links(project, path, (span, folder), is_plain);
+                    self.check_links(project, path, (span, folder));
                 }
                 Means::Files => {}
             }
@@ -156,7 +156,7 @@ impl<'d> Resolver<'_, 'd> {
         }
         if means == Means::Files {
             for &path in &set.paths {
-                self.check_links(project, path, (span, folder), false);
+                self.check_links(project, path, (span, folder));
             }
         }
         let id = SetId::from_index(project.sets.len());

@@ -48,9 +48,6 @@ struct PreparedWord<'d> {
     what: PreparedNeeds,
 }
 
-/// Of words that stand for no more names than that, each is looked at for being a link.
-const FEW_NAMES: usize = 16;
-
 pub struct Resolver<'v, 'd> {
     pub(super) vars: &'v Vars<'d>,
     pub(super) materialized: Option<&'v HashSet<String>>,
@@ -239,7 +236,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
                     let values = project.steps[step].values.of(&project.values);
                     let path = values[decl.holes.len() + number];
                     let folder = &self.vars.description.parts[decl.part.index()].folder;
-                    self.check_links(project, path, (word.span, folder), false);
+                    self.check_links(project, path, (word.span, folder));
                     vec![What::Path(path)]
                 }
                 PreparedNeeds::Varying => self.varying(project, index, step, prepared, needs),
@@ -325,19 +322,18 @@ impl<'v, 'd> Resolver<'v, 'd> {
             if asked.leaves_out(self.vars, folder, text) {
                 return Vec::new();
             }
-            return vec![self.named_path(project, folder, text, (word.span, true), asked)];
+            return vec![self.named_path(project, folder, text, word.span, asked)];
         }
         let Some(value) = self.vars.word(word, frame) else {
             return Vec::new();
         };
         let mut found = Vec::with_capacity(value.atoms.len());
-        let few = value.atoms.len() <= FEW_NAMES;
         for atom in value.atoms.iter() {
             if asked.leaves_out(self.vars, folder, &atom.text) && atom.pattern.is_none() {
                 continue;
             }
             let Some(source) = &atom.pattern else {
-                found.push(self.named_path(project, folder, &atom.text, (word.span, few), asked));
+                found.push(self.named_path(project, folder, &atom.text, word.span, asked));
                 continue;
             };
             let mut missing: Option<String> = None;
@@ -368,13 +364,7 @@ impl<'v, 'd> Resolver<'v, 'd> {
                 found.extend(tasks.into_iter().map(What::Task));
                 found.extend(set.map(What::Set));
             } else if !asked.leaves_out(self.vars, folder, &unescape(&filled)) {
-                found.push(self.named_path(
-                    project,
-                    folder,
-                    &unescape(&filled),
-                    (word.span, false),
-                    asked,
-                ));
+                found.push(self.named_path(project, folder, &unescape(&filled), word.span, asked));
             }
         }
         found

@@ -1,11 +1,12 @@
 //! What a recipe found out itself, with the contents as they are now.
 
+use std::collections::HashSet;
+
 use crate::content::LearnedPath;
 use crate::content::State;
 use crate::language::LearnHow;
 use crate::ledger::Edge;
 use crate::project::StepId;
-use crate::project::paths::from_root;
 use crate::scheduler::build_state::BuildContext;
 use crate::scheduler::dependency_listing;
 use crate::scheduler::event::Problem;
@@ -70,11 +71,17 @@ impl LearnedInputs<'_, '_, '_, '_> {
             .chain(project.step_outputs(node).iter().copied())
             .map(|(_, path)| project.paths.get(path))
             .collect();
+        let vars = self.view.vars;
         let mut edges = Vec::new();
+        let mut seen = HashSet::new();
         for written in written {
-            let path = self.below_root(&prepared.job.folder, &written);
-            if !own.contains(&path.as_str()) {
-                edges.push(self.edge(step, path, began)?);
+            let path = vars.from_root(&prepared.job.folder, &written);
+            // What it is by another name comes first, and what leads to it may lead elsewhere once.
+            let made = self.states.made_name(project, &path);
+            for path in made.into_iter().chain([path]) {
+                if !own.contains(&path.as_str()) && seen.insert(path.clone()) {
+                    edges.push(self.edge(step, path, began)?);
+                }
             }
         }
         Ok(edges)
@@ -93,12 +100,17 @@ impl LearnedInputs<'_, '_, '_, '_> {
     /// What stands at a path that a recipe read, and whether it was something else before.
     pub(super) fn seen(&mut self, step: StepId, path: &str, began: i64) -> FileSeen {
         let project = self.view.project;
-        let by_luck = self.edges.is_luck(&self.view, self.found, step, path);
+        let made = self.states.made_name(project, path);
+        let is_other_name = made.is_some();
+        let name = made.as_deref().unwrap_or(path);
+        let by_luck = self.edges.is_luck(&self.view, self.found, step, name);
+        // What stood behind a link was seen before the target's step ran, perhaps.
         let before = self.states.known(project, path);
+        let before = before.filter(|_| !is_other_name);
         let state = self.states.look(path);
         let changed = match before {
             Some(before) => before.digest() != state.digest(),
-            None => self.was_written_since(step, began, path),
+            None => self.was_written_since(step, began, name),
         };
         // Others that run now may have read it before it changed: for them it must still be what it was.
         if !changed || by_luck {
@@ -144,17 +156,5 @@ impl LearnedInputs<'_, '_, '_, '_> {
         let now = self.context.clock.now();
         let stat = self.context.disk.stat(path);
         matches!(stat, Ok(Some(stat)) if stat.modified > began && stat.modified <= now)
-    }
-
-    /// A path that a recipe wrote down, from the root.
-    fn below_root(&self, folder: &str, written: &str) -> String {
-        let root = self.view.vars.environment.root();
-        let inside = written
-            .strip_prefix(root.as_str())
-            .and_then(|rest| rest.strip_prefix('/'));
-        match inside {
-            Some(inside) => from_root("", inside),
-            None => from_root(folder, written),
-        }
     }
 }

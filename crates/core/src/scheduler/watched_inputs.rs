@@ -253,7 +253,7 @@ impl LearnedInputs<'_, '_, '_, '_> {
     }
 
     /// What was read and is not named, as far as it was not known of the step's last run.
-    fn name_sources(&self, step: StepId, edges: &[Edge], report: &mut ReadReport) {
+    fn name_sources(&mut self, step: StepId, edges: &[Edge], report: &mut ReadReport) {
         let project = self.view.project;
         let ledger = self.context.ledger.borrow();
         let last = ledger.step(project.step_name(step));
@@ -270,7 +270,12 @@ impl LearnedInputs<'_, '_, '_, '_> {
             }
             match LearnedPath::of(&edge.path) {
                 LearnedPath::File(path) => {
-                    if !known.contains(path) && !is_outside(path) && is_source(project, path) {
+                    if !known.contains(path)
+                        && !is_outside(path)
+                        && is_source(project, path)
+                        // The target's own name is told of.
+                        && self.states.made_name(project, path).is_none()
+                    {
                         report.undeclared.push(path.to_owned());
                     }
                     report.files.push(shown);

@@ -28,6 +28,7 @@ use crate::world::Clock;
 use crate::world::Digest;
 use crate::world::Disk;
 use crate::world::FileKind;
+use crate::world::names::folder_of;
 
 /// So many paths are looked at before what was found is put where it belongs.
 const AT_ONCE: usize = 1 << 16;
@@ -46,6 +47,8 @@ pub struct FileStates<'a> {
     of_names: HashMap<(String, u64), Digest>,
     /// Paths at which a link stands, or a folder with links in it.
     pub linked: HashSet<PathId>,
+    /// Where folders and files lead to that steps learned of, from the root; none for those that lead to themselves.
+    real_names: HashMap<String, Option<String>>,
     /// Paths of fleeting outputs that were taken away, and count as if they were there.
     taken_away: HashSet<PathId>,
     /// Records of files that had to be read, not yet in the ledger.
@@ -64,6 +67,7 @@ impl<'a> FileStates<'a> {
             of_learned: HashMap::new(),
             of_names: HashMap::new(),
             linked: HashSet::new(),
+            real_names: HashMap::new(),
             taken_away: HashSet::new(),
             fresh: Vec::new(),
             buffer: Vec::new(),
@@ -213,6 +217,47 @@ impl<'a> FileStates<'a> {
             Some(id) => self.of_path.get(id.index())?.clone(),
             None => self.of_learned.get(path).cloned(),
         }
+    }
+
+    /// The file of a target that a path leads to, when it goes there through links and by another name.
+    pub fn made_name(&mut self, project: &Project<'_>, path: &str) -> Option<String> {
+        if project.maker_of(path).is_some() {
+            return None;
+        }
+        let folder = folder_of(path);
+        let in_folder = match self.real_folder(folder) {
+            Some(real) => format!("{real}/{}", &path[folder.len()..]),
+            None => path.to_owned(),
+        };
+        let real = self.real_file(&in_folder).unwrap_or(in_folder);
+        (real != path && project.maker_of(&real).is_some()).then_some(real)
+    }
+
+    fn real_folder(&mut self, folder: &str) -> Option<String> {
+        if let Some(known) = self.real_names.get(folder) {
+            return known.clone();
+        }
+        let plain = folder.trim_end_matches('/');
+        let real = match plain {
+            "" => None,
+            plain => self.disk.real_path(plain).ok().flatten(),
+        };
+        let real = real.filter(|real| real != plain);
+        self.real_names.insert(folder.to_owned(), real.clone());
+        real
+    }
+
+    fn real_file(&mut self, path: &str) -> Option<String> {
+        if let Some(known) = self.real_names.get(path) {
+            return known.clone();
+        }
+        let stat = self.disk.stat(path).ok().flatten();
+        let real = match stat {
+            Some(stat) if stat.link => self.disk.real_path(path).ok().flatten(),
+            _ => None,
+        };
+        self.real_names.insert(path.to_owned(), real.clone());
+        real
     }
 
     /// Says what stands at a path now.
