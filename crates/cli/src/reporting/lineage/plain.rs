@@ -123,6 +123,8 @@ fn groups(lineage: &Lineage, all: bool) -> Vec<Alike<'_>> {
         let recipe = &step.recipe;
         let key = match all {
             true => number.to_string(),
+            // What was asked for stands in front, by itself.
+            false if depths[number] == 0 => String::new(),
             false => format!(
                 "{how}\0{}\0{:?}\0{:?}\0{}",
                 recipe.interpreter, recipe.env, recipe.clauses, recipe.script
@@ -204,14 +206,12 @@ fn write_group(group: &Alike<'_>, all: bool, ui: Ui, out: &mut String) {
         });
         write_list("given", &given.collect::<Vec<_>>(), ui, out);
     }
-    for input in inputs() {
-        if matches!(input.from, InputOrigin::MadeAnewSince(_)) {
-            let path = text::safe(&input.file.path);
-            let what = format!(
-                "  {path} was made anew since: how what was seen of it then came about is not recorded any more\n"
-            );
-            out.push_str(&ui.out.paint(Role::Held, &what));
-        }
+    for name in named(|from| matches!(from, InputOrigin::MadeAnewSince(_))) {
+        let path = text::safe(name);
+        let what = format!(
+            "  {path} was made anew since: how what was seen of it then came about is not recorded any more\n"
+        );
+        out.push_str(&ui.out.paint(Role::Held, &what));
     }
 }
 
