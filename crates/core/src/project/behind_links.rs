@@ -106,10 +106,11 @@ impl<'d> Resolver<'_, 'd> {
             return known.clone();
         }
         let real = self.vars.folders.real_path(folder);
-        if real.is_none() && project.outputs_in(folder).next().is_none() {
+        if real.is_err() && project.outputs_in(folder).next().is_none() {
             // What comes there is looked at again.
             self.vars.folders.is_folder(folder);
         }
+        let real = real.ok().flatten();
         let mut real = real.filter(|real| real != folder.trim_end_matches('/'));
         if let Some(real) = &mut real
             && !real.is_empty()

@@ -136,10 +136,13 @@ impl<'d> Folders<'d> {
         listing
     }
 
-    /// Where a path leads when links in it are followed, from the root; none when nothing is there, or outside.
-    pub fn real_path(&self, path: &str) -> Option<String> {
-        let path = if path.is_empty() { "./" } else { path };
-        self.disk.real_path(path).ok().flatten()
+    /// Where a folder leads when links in its path are followed, from the root; none when that lies outside.
+    ///
+    /// # Errors
+    /// When it is not there, or can't be entered.
+    pub fn real_path(&self, folder: &str) -> io::Result<Option<String>> {
+        let folder = if folder.is_empty() { "./" } else { folder };
+        self.disk.real_path(folder)
     }
 
     /// Whether a path stands for a folder.
