@@ -59,8 +59,11 @@ fn what_a_job_prints_is_followed_until_it_ends() {
          task stays\n  stays\n  recipe: echo here; echo x > up; while :; do sleep 0.02; done\n",
     );
     let mut run = bed.start(&["slow"]);
-    let index = bed.path(".handloom/logs/1/index");
-    wait_for("it prints", || index.exists());
+    let holds = |file: &str, text: &str| {
+        let read = std::fs::read_to_string(bed.path(file));
+        read.is_ok_and(|read| read.ends_with(text))
+    };
+    wait_for("it is noted", || holds(".handloom/logs/1/index", "\n"));
     let mut follower = bed
         .command(&["log", "slow", "--follow"])
         .stdout(Stdio::piped())
@@ -77,7 +80,7 @@ fn what_a_job_prints_is_followed_until_it_ends() {
     assert!(follower.wait().unwrap().success() && run.wait().unwrap().success());
     // What a killed run left does not go on.
     let mut run = bed.start(&["stays"]);
-    bed.await_file(".handloom/logs/2/1.log");
+    wait_for("it prints", || holds(".handloom/logs/2/1.log", "here\n"));
     run.kill().unwrap();
     run.wait().unwrap();
     let followed = bed.command(&["log", "stays", "--follow"]).output().unwrap();
