@@ -379,6 +379,21 @@ pub fn brief(step: &Value, what: &str) -> String {
     line.trim_end().to_owned()
 }
 
+/// A text without how long ago things were, and how long they took.
+pub fn without_times(text: &str) -> String {
+    let text = text.replace("just now", "0s ago");
+    let is_time = |word: &str| {
+        let word = word.trim_end();
+        word.starts_with(|c: char| c.is_ascii_digit()) && word.ends_with(['s', 'm', 'h'])
+    };
+    let mut words: Vec<&str> = text
+        .split(' ')
+        .map(|word| if is_time(word) { "TIME" } else { word })
+        .collect();
+    words.dedup_by(|one, other| *one == "TIME" && *other == "TIME");
+    words.join(" ")
+}
+
 /// The files below a folder, without Hand Loom's own.
 pub fn tree(folder: &Path) -> String {
     let mut out = String::new();

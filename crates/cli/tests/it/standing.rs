@@ -18,6 +18,7 @@ use serde_json::Value;
 use serde_json::json;
 
 use crate::bed::Bed;
+use crate::bed::without_times;
 
 const LOOM: &str = "let mode = env LIGHT_MODE or plain\ntarget out/<n>\n  needs each src/<n>.txt\n  recipe: echo @{mode}; cp @{needs} @{target}\n";
 
@@ -323,18 +324,6 @@ fn why_and_list_are_answered_as_they_answer_alone() {
     bed.run(&["why", "out/a"])
         .status(0)
         .says(&["would be kept"]);
-}
-
-/// A text without how long ago things were.
-fn without_times(text: &str) -> String {
-    let words = text.split(' ');
-    let words = words.map(
-        |word| match word.starts_with(|c: char| c.is_ascii_digit()) {
-            true if word.trim_end().ends_with('s') => "TIME",
-            _ => word,
-        },
-    );
-    words.collect::<Vec<_>>().join(" ")
 }
 
 #[test]

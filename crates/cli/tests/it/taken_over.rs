@@ -5,6 +5,7 @@ use std::fs;
 
 use crate::bed::Bed;
 use crate::bed::Run;
+use crate::bed::without_times;
 
 /// A project that reads something of every kind while it is worked out.
 const LOOM: &str = r"
@@ -174,7 +175,7 @@ fn compare_with_anew(bed: &Bed, questions: &[&[&str]], change: &str) {
     let ask = || -> Vec<(Option<i32>, String)> {
         let ask = |question: &&[&str]| {
             let answer = bed.run(question);
-            (answer.status, answer.shown())
+            (answer.status, without_times(&answer.shown()))
         };
         questions.iter().map(ask).collect()
     };
