@@ -540,6 +540,8 @@ fn what_came_about_in_no_step_is_said_to_have() {
     folder.run(&[]).status(0);
     let run = folder.run(&["lineage", "out/sub/a"]).status(0);
     assert!(run.out.starts_with("out/sub/a  in out/ "), "{}", run.out);
+    folder.run(&["t"]).status(0);
+    folder.run(&["history", "t"]).status(0).says(&["  done  "]);
     for (file, says) in [
         ("out/sub/b", "`out/sub/b` is not in `out/`"),
         ("t", "`t` is a task: it makes no file"),
@@ -551,6 +553,16 @@ fn what_came_about_in_no_step_is_said_to_have() {
     ] {
         folder.run(&["lineage", file]).status(2).says(&[says]);
     }
+    // The asked file stands in front by itself, also when a step far behind it has the same recipe.
+    let cat = "  recipe: cat @{needs} > @{target}\n";
+    let chain = Bed::new(&format!(
+        "target a\n  needs in\n{cat}target b\n  needs a\n  recipe: cp a b\ntarget c\n  needs b\n{cat}"
+    ));
+    chain.write("in", "1\n");
+    chain.run(&["c"]).status(0);
+    let text = chain.run(&["lineage", "c"]).status(0).out;
+    let heads = text.lines().filter(|line| ["a", "b", "c"].contains(line));
+    assert_eq!(heads.collect::<Vec<_>>(), ["c", "b", "a"], "{text}");
     bed.run(&["lineage", "out/lamp", "--to", "lamp.xml"])
         .status(2)
         .says(&["`lamp.xml` is no form that a lineage can be written in"]);

@@ -91,6 +91,7 @@ fn a_targets_file_behind_a_link_is_not_taken_for_a_source() {
     }
     for more in [
         "target fin\n  needs link/\n  recipe: ls link > @{target}\n",
+        "target fin\n  needs self/\n  recipe: ls self > @{target}\n",
         "target fin/<n>\n  needs each link/<n>id\n  recipe: cp @{needs} @{target}\n",
         "target link/mid2\n  recipe: echo > @{target}\ntarget fin\n  needs out/mid2\n  recipe: cp @{needs} @{target}\n",
         "target self/out/mid\n  recipe: echo > @{target}\n",

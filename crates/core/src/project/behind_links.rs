@@ -40,14 +40,12 @@ impl<'d> Resolver<'_, 'd> {
         }
         let is_made = match name.ends_with('/') {
             true => project.outputs_in(&real).next().is_some(),
-            false => {
-                let made = project.paths.find(&real);
-                let is_made = made.is_some_and(|made| project.maker(made).is_some());
-                is_made || project.tree_around(&real).is_some()
-            }
+            false => project.maker_of(&real).is_some(),
         };
         if is_made {
-            let wanted = relative(&real, folder);
+            // The root itself is written so.
+            let real = if real.is_empty() { "./" } else { &*real };
+            let wanted = relative(real, folder);
             self.vars.report(
                 Diagnostic::error(
                     &mistakes::BEHIND_LINK,

@@ -159,8 +159,7 @@ pub trait Disk: Sync {
     fn digest(&self, path: &str, buffer: &mut Vec<u8>) -> io::Result<Digest>;
     /// Whether a path leads out of the project, through links in it.
     fn leads_out(&self, path: &str) -> io::Result<bool> {
-        let _ = path;
-        Ok(false)
+        Ok(self.real_path(path)?.is_none())
     }
     /// Where a path leads when all links in it are followed, from the root; `None` when that lies outside of the project.
     fn real_path(&self, path: &str) -> io::Result<Option<String>> {
