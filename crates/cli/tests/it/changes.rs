@@ -57,6 +57,26 @@ fn a_changed_source_runs_what_depends_on_it() {
 }
 
 #[test]
+fn what_each_run_reads_does_not_grow_with_every_edit() {
+    let bed = chains();
+    let front = || std::fs::read(bed.path(".handloom/project-front")).unwrap_or_default();
+    let (mut kept, mut kept_anew) = (front(), 0);
+    for edit in 0..60 {
+        bed.write("src/a.txt", &format!("edit {edit}\n"));
+        bed.weave(&[]).status(0).ended(&[
+            "out/a.up made prerequisite-changed",
+            "out/all.txt made prerequisite-changed",
+        ]);
+        kept_anew += usize::from(front() != kept);
+        kept = front();
+    }
+    assert_eq!(bed.read("out/all.txt"), "EDIT 59\nBETA\n");
+    // What was written since is read by each run: some of it, and never all.
+    assert!((2..20).contains(&kept_anew), "kept anew {kept_anew} times");
+    bed.weave(&[]).all_kept(3);
+}
+
+#[test]
 fn a_touched_source_runs_nothing() {
     let bed = chains();
     bed.write("src/a.txt", "alpha\n");

@@ -67,6 +67,13 @@ pub struct Mark {
     check: u64,
 }
 
+impl Mark {
+    /// How many bytes stand behind it in a journal that ends there.
+    pub fn bytes_behind(&self, end: usize) -> usize {
+        end.saturating_sub(usize::try_from(self.length).unwrap_or(usize::MAX))
+    }
+}
+
 /// What a journal says behind a mark.
 pub struct Tail {
     /// The entries, oldest first.

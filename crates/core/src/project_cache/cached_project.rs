@@ -281,6 +281,12 @@ impl CachedProject {
         self.front.header.is_unsure
     }
 
+    /// Whether the project is better kept anew: see [`Front::is_outgrown`].
+    #[must_use]
+    pub fn is_outgrown(&self, ledger: &Ledger) -> bool {
+        self.front.is_outgrown(ledger.end())
+    }
+
     /// Whether the journal says nothing since this was kept but that all is up to date.
     #[must_use]
     pub fn is_all_said(&self, ledger: &Ledger) -> bool {

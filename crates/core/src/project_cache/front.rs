@@ -45,6 +45,9 @@ enum FrontSection {
     Digests,
 }
 
+/// How many bytes of the journal behind its mark each run may read at least, beside the front itself.
+const LONG_TAIL: usize = 16 << 10;
+
 const LAYOUT: ArrayLayout = ArrayLayout {
     magic: b"HLFRNT01",
     older: &[],
@@ -283,14 +286,24 @@ impl Front {
         self.arrays.get(FrontSection::Ends as usize)
     }
 
+    /// Whether so much stands in the journal since this was kept that the project is better kept anew than all of it
+    /// read by each run. `end` is where the journal ends.
+    pub fn is_outgrown(&self, end: usize) -> bool {
+        let behind = self.header.mark.bytes_behind(end);
+        behind > LONG_TAIL + self.arrays.size() / 8
+    }
+
     /// The path of one look.
     pub fn path(&self, look: usize) -> &str {
-        let start = look
-            .checked_sub(1)
-            .map_or(0, |before| self.ends()[before].get());
+        std::str::from_utf8(self.path_bytes(look)).unwrap_or_default()
+    }
+
+    fn path_bytes(&self, look: usize) -> &[u8] {
+        let ends = self.ends();
+        let start = look.checked_sub(1).map_or(0, |before| ends[before].get());
         let bytes = self.arrays.get::<u8>(FrontSection::Arena as usize);
-        let bytes = bytes.get(start as usize..self.ends()[look].get() as usize);
-        std::str::from_utf8(bytes.unwrap_or_default()).unwrap_or_default()
+        let bytes = bytes.get(start as usize..ends[look].get() as usize);
+        bytes.unwrap_or_default()
     }
 
     /// The look at a path itself.
@@ -298,13 +311,13 @@ impl Front {
         let (mut low, mut high) = (0, self.looked().len());
         while low < high {
             let middle = low.midpoint(high);
-            if self.path(middle) < path {
+            if self.path_bytes(middle) < path.as_bytes() {
                 low = middle + 1;
             } else {
                 high = middle;
             }
         }
-        (low < self.looked().len() && self.path(low) == path).then_some(low)
+        (low < self.looked().len() && self.path_bytes(low) == path.as_bytes()).then_some(low)
     }
 
     /// The digest of what stood there.

@@ -44,6 +44,8 @@ pub struct FrontLook {
     pub(super) edit: Option<Edit>,
     /// What a look at each known file said, when all were looked at.
     pub(super) found: Option<Vec<Found>>,
+    /// Whether too much was written since, as far as that was read.
+    is_outgrown: bool,
 }
 
 /// What is asked of a front.
@@ -93,6 +95,7 @@ impl FrontLook {
             same_texts: true,
             edit: None,
             found: None,
+            is_outgrown: false,
         }
     }
 
@@ -142,6 +145,12 @@ impl FrontLook {
         self.front.header.dependencies.asks()
     }
 
+    /// Whether the project is better kept anew, by whoever may; see [`Front::is_outgrown`].
+    #[must_use]
+    pub fn is_outgrown(&self) -> bool {
+        self.is_outgrown
+    }
+
     /// Whether nothing has to be done for a request. What was seen meanwhile is remembered.
     pub fn unchanged(
         &mut self,
@@ -154,6 +163,7 @@ impl FrontLook {
             return None;
         }
         let tail = glance.since(&header.mark)?;
+        self.is_outgrown = self.front.is_outgrown(tail.end);
         let since = Since::read(&self.front, tail.entries.clone(), tail.end)?;
         let all_good = header.all_good && (since.is_silent() || since.ends_up_to_date);
         if since.has_unfinished

@@ -54,9 +54,11 @@ impl Since {
             let mut up_to_date = false;
             match entry {
                 Entry::File(path, record) => {
+                    let look = front.find(&path);
                     // A file that is only recognised in another way leaves everything as it is.
-                    up_to_date = since.ends_up_to_date && since.is_same(front, &path, &record);
-                    since.file(front, path, record);
+                    up_to_date =
+                        since.ends_up_to_date && since.is_same((front, look), &path, &record);
+                    since.file((front, look), path, record);
                 }
                 Entry::Began(step) => {
                     begun.insert(step.clone());
@@ -90,19 +92,16 @@ impl Since {
         Some(since)
     }
 
-    fn is_same(&self, front: &Front, path: &str, record: &Record) -> bool {
+    fn is_same(&self, (front, look): (&Front, Option<usize>), path: &str, record: &Record) -> bool {
         if let Some(expected) = self.expected.get(path) {
             let edges = [&expected.made, &expected.seen];
             let mut edges = edges.into_iter().flatten();
             return edges.all(|digest| *digest == Some(record.digest));
         }
-        front
-            .find(path)
-            .is_none_or(|look| front.digest(look) == record.digest)
+        look.is_none_or(|look| front.digest(look) == record.digest)
     }
 
-    fn file(&mut self, front: &Front, path: String, record: Record) {
-        let look = front.find(&path);
+    fn file(&mut self, (front, look): (&Front, Option<usize>), path: String, record: Record) {
         let look = look.filter(|&look| front.looked()[look].is_file());
         match look {
             Some(look) if front.digest(look) == record.digest => {

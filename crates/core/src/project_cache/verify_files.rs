@@ -51,7 +51,7 @@ pub fn look(
             };
             let look = &looked[number as usize];
             found.push(match stat {
-                Ok(stat) => compare(look, stat.as_ref(), newer.get(&number)),
+                Ok(stat) => compare(look, stat.as_ref(), || newer.get(&number)),
                 Err(_) => Found::Different,
             });
         });
@@ -73,7 +73,12 @@ pub fn look(
     all
 }
 
-fn compare(look: &LookRec, stat: Option<&Stat>, newer: Option<&Record>) -> Found {
+/// What a stat says of what is known; a newer record of the same content is looked for where the kept one does not do.
+fn compare<'n>(
+    look: &LookRec,
+    stat: Option<&Stat>,
+    newer: impl FnOnce() -> Option<&'n Record>,
+) -> Found {
     let Some(stat) = stat else {
         return if look.kind() == LookKind::Absent {
             Found::Same
@@ -92,11 +97,12 @@ fn compare(look: &LookRec, stat: Option<&Stat>, newer: Option<&Record>) -> Found
     if look.kind() == LookKind::Absent || is_folder != (look.kind() == LookKind::Names) {
         return Found::Different;
     }
-    let (same, proves) = match newer {
-        Some(record) => (record.same_stat(stat), record.settled()),
-        None => (look.same_stat(stat), !look.is_young()),
-    };
-    match (same, proves) {
+    let own = (look.same_stat(stat), !look.is_young());
+    if own == (true, true) {
+        return Found::Same;
+    }
+    let of_newer = |record: &Record| (record.same_stat(stat), record.settled());
+    match newer().map_or(own, of_newer) {
         (true, true) => Found::Same,
         (true, false) => Found::Unsure,
         (false, _) => Found::Different,

@@ -164,7 +164,9 @@ impl<'s> Build<'s> {
             && self.state.watcher.is_none()
         {
             cached.look(context.disk, self.state.options.threads, None);
-            if let Some(kept) = cached.all_kept().filter(|_| !self.state.options.again) {
+            let is_enough =
+                !self.state.options.again && !cached.is_outgrown(&context.ledger.borrow());
+            if let Some(kept) = cached.all_kept().filter(|_| is_enough) {
                 self.state.progress.summary.kept = kept;
                 return Ok(self.state.sum_up());
             }

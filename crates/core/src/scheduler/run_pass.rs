@@ -157,8 +157,9 @@ fn keeping(
             Keeping::Nothing
         };
     }
+    let is_outgrown = cached.is_outgrown(&ledger);
     let told_nothing = cached.is_all_said(&ledger);
-    if told_nothing && cached.is_unsure() {
+    if !is_outgrown && told_nothing && cached.is_unsure() {
         // It would be the same again.
         return Keeping::Nothing;
     }
@@ -166,7 +167,7 @@ fn keeping(
     // known to the next one.
     let judged_in_vain = judged.kept.set().count().min(cached.own_open());
     // A journal that is folded is not the one that was marked.
-    if ledger.is_large() || judged_in_vain > 64 + all / 32 {
+    if is_outgrown || ledger.is_large() || judged_in_vain > 64 + all / 32 {
         return Keeping::Anew;
     }
     let is_task = |id: &NodeId| matches!(id.node(&loaded.project), Node::Task(_));

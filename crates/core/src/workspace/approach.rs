@@ -146,6 +146,12 @@ impl Approach {
         Some(kept)
     }
 
+    /// Whether so much was written since the project was kept that a run which has nothing to do had better keep it anew.
+    #[must_use]
+    pub fn is_outgrown(&self) -> bool {
+        self.front.as_ref().is_some_and(FrontLook::is_outgrown)
+    }
+
     /// Whether files were read of which the next run should know.
     #[must_use]
     pub fn has_news(&self) -> bool {

@@ -196,11 +196,11 @@ impl World {
             threads: 1,
         };
         match front.unchanged(&question, &glance, &environment) {
-            None => Err(Some(Box::new(front))),
-            Some(unchanged) => {
+            Some(unchanged) if !front.is_outgrown() => {
                 unchanged.note(&mut glance);
                 Ok(())
             }
+            _ => Err(Some(Box::new(front))),
         }
     }
 
