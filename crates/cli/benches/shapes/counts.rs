@@ -9,6 +9,7 @@ use std::path::Path;
 use std::path::PathBuf;
 use std::process::Command;
 use std::process::Stdio;
+use std::sync::Mutex;
 use std::time::SystemTime;
 
 use crate::bed::Bed;
@@ -32,6 +33,9 @@ const MOST_CHANGE: f64 = 1.05;
 
 /// Counts of a shape's command at both sizes.
 type Counts = BTreeMap<(String, String), [u64; 2]>;
+
+/// What was counted of a project: the command, and its instructions.
+type Found = Vec<(&'static str, u64)>;
 
 /// How much these take also depends on how old files were when they were read last: only growth is compared.
 const BY_TIME: [&str; 3] = [COLD, ANEW, "clean"];
@@ -89,7 +93,7 @@ pub fn run(shapes: &[Shape], write: bool) -> bool {
     }
     if !wrong.is_empty() {
         println!(
-            "a figure that is meant to change: cargo bench -p handloom --bench shapes -- counts write"
+            "a figure that is meant to change: cargo bench --profile counts -p handloom --bench shapes -- counts write"
         );
     }
     wrong.is_empty()
@@ -114,38 +118,54 @@ fn count(shapes: &[Shape]) -> Counts {
         .map(|(at, shape, size)| (at, bed.write(shape, size, "")))
         .collect();
     std::thread::sleep(SETTLING);
-    for (at, project) in &projects {
-        note(
-            &mut counts,
-            project,
-            COLD,
-            *at,
-            callgrind_of(&project.weaving()),
-        );
+    on_each_core(&projects, &mut counts, |project, core| {
+        let count = callgrind_of(&project.weaving(), core);
         // How many of them the first run could surely recognise depends on how long it took: now it is none.
         touch(&project.root).expect("files can be touched");
-    }
+        vec![(COLD, count)]
+    });
     std::thread::sleep(SETTLING);
-    for (at, project) in &projects {
+    on_each_core(&projects, &mut counts, |project, core| {
         // What is young is read once more, and noted.
         assert!(project.command(&[]).status().expect("it runs").success());
-        for (name, words) in COMMANDS {
-            if !NOT_COUNTED.contains(&name) {
-                note(&mut counts, project, name, *at, callgrind(project, words));
-            }
-        }
+        let counted = COMMANDS.into_iter();
+        let counted = counted.filter(|(name, _)| !NOT_COUNTED.contains(name));
+        let mut found: Found = counted
+            .map(|(name, words)| (name, callgrind(project, words, core)))
+            .collect();
         for file in ["project", "project-front"] {
             let _ = std::fs::remove_file(project.root.join(".handloom").join(file));
         }
-        note(
-            &mut counts,
-            project,
-            ANEW,
-            *at,
-            callgrind(project, &["preview"]),
-        );
-    }
+        found.push((ANEW, callgrind(project, &["preview"], core)));
+        found
+    });
     counts
+}
+
+/// Counts something of each project, of one on each core at a time. Nothing of one has to do with another.
+fn on_each_core(
+    projects: &[(usize, BenchProject<'_>)],
+    counts: &mut Counts,
+    count: impl Fn(&BenchProject<'_>, &str) -> Found + Sync,
+) {
+    let (queue, counts) = (Mutex::new(projects.iter()), Mutex::new(counts));
+    std::thread::scope(|scope| {
+        for core in cores() {
+            let (queue, counts, count) = (&queue, &counts, &count);
+            scope.spawn(move || {
+                loop {
+                    let next = queue.lock().expect("no thread panics").next();
+                    let Some((at, project)) = next else { break };
+                    let found = count(project, &core);
+                    let mut counts = counts.lock().expect("no thread panics");
+                    for (name, found) in found {
+                        let key = (project.shape.name().to_owned(), name.to_owned());
+                        counts.entry(key).or_default()[*at] = found;
+                    }
+                }
+            });
+        }
+    });
 }
 
 /// Gives all files below a folder but descriptions and the program's own the present time.
@@ -163,20 +183,15 @@ fn touch(folder: &Path) -> std::io::Result<()> {
     Ok(())
 }
 
-fn note(counts: &mut Counts, project: &BenchProject<'_>, name: &str, at: usize, count: u64) {
-    let key = (project.shape.name().to_owned(), name.to_owned());
-    counts.entry(key).or_default()[at] = count;
-}
-
 /// The instructions of a command of the program.
-fn callgrind(project: &BenchProject<'_>, words: &[&str]) -> u64 {
+fn callgrind(project: &BenchProject<'_>, words: &[&str], core: &str) -> u64 {
     let mut command = Command::new(env!("CARGO_BIN_EXE_handloom"));
     project.set_up(&mut command, words);
-    callgrind_of(&command)
+    callgrind_of(&command, core)
 }
 
 /// The instructions of a command.
-fn callgrind_of(of: &Command) -> u64 {
+fn callgrind_of(of: &Command, core: &str) -> u64 {
     // On one core nothing is spread over threads: whether a second one finds something left to do is up to the system.
     let mut command = Command::new("taskset");
     // Whoever calls the bench must not count: each variable, and each folder of libraries, takes its time at the start.
@@ -184,7 +199,7 @@ fn callgrind_of(of: &Command) -> u64 {
     for name in ["PATH", "HOME"] {
         command.envs(std::env::var_os(name).map(|value| (name, value)));
     }
-    command.args(["--cpu-list", &first_core(), "valgrind"]);
+    command.args(["--cpu-list", core, "valgrind"]);
     command
         .args(["--tool=callgrind", "--callgrind-out-file=/dev/null"])
         .arg(of.get_program())
@@ -212,16 +227,18 @@ fn callgrind_of(of: &Command) -> u64 {
     count.trim().parse().expect("a number")
 }
 
-/// The first core that this process may use.
-fn first_core() -> String {
+/// The cores that this process may use.
+fn cores() -> Vec<String> {
     let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
     let allowed = status
         .lines()
         .find_map(|line| line.strip_prefix("Cpus_allowed_list:"))
-        .unwrap_or("0")
-        .trim();
-    let digits = |character: &char| character.is_ascii_digit();
-    allowed.chars().take_while(digits).collect()
+        .unwrap_or("0");
+    let ranges = allowed.trim().split(',').filter_map(|range| {
+        let (first, last) = range.split_once('-').unwrap_or((range, range));
+        Some(first.parse::<usize>().ok()?..=last.parse().ok()?)
+    });
+    ranges.flatten().map(|core| core.to_string()).collect()
 }
 
 /// The kind of processor, and the system.

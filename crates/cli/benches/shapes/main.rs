@@ -2,7 +2,7 @@
 //!
 //!     cargo bench -p handloom --bench shapes -- [SHAPE…] [SIZE…] [COMMAND…]
 //!     cargo bench -p handloom --bench shapes -- figure [SHAPE…] [SIZE…]    # docs/performance.svg
-//!     cargo bench -p handloom --bench shapes -- counts [write] [SHAPE…]    # instructions, against counts.tsv
+//!     cargo bench --profile counts -p handloom --bench shapes -- counts [write] [SHAPE…]    # instructions, against counts.tsv
 //!     cargo bench -p handloom --bench shapes -- write SHAPE SIZE FOLDER    # a project to look at
 //!     cargo bench -p handloom --bench shapes -- make FOLDER                # weaves it in this process
 #![expect(clippy::print_stdout, reason = "a bench prints its figures")]

@@ -312,12 +312,27 @@ fn a_lost_worker_is_replaced(cluster: &Cluster) {
     wait_for("an empty queue", || cluster.is_idle());
 }
 
+/// What runs in a folder or below it.
+fn processes_in(folder: &Path) -> Vec<String> {
+    let folder = folder.canonicalize().unwrap();
+    let processes = fs::read_dir("/proc").unwrap();
+    let processes = processes.filter_map(|entry| {
+        let process = entry.unwrap().path();
+        let at = fs::read_link(process.join("cwd")).ok()?;
+        let words = fs::read_to_string(process.join("cmdline")).ok()?;
+        at.starts_with(&folder)
+            .then(|| words.replace('\0', " ").trim().to_owned())
+    });
+    processes.collect()
+}
+
 /// Whoever ends a run leaves nothing behind, by whichever way.
 fn nothing_is_left(cluster: &Cluster) {
     for signal in [Signal::INT, Signal::KILL] {
         let bed = Bed::new(KINDS);
         let mut running = cluster.command(&bed, &["stubborn"]).spawn().unwrap();
         wait_for("the job", || bed.exists("begun"));
+        assert!(!processes_in(&bed.root()).is_empty(), "they are found");
         let begun = Instant::now();
         rustix::process::kill_process(Pid::from_child(&running), signal).unwrap();
         running.wait().unwrap();
@@ -327,15 +342,8 @@ fn nothing_is_left(cluster: &Cluster) {
             "{:?}",
             begun.elapsed()
         );
-        let left = Command::new("pgrep")
-            .args(["-f", "sleep 41.7"])
-            .output()
-            .unwrap();
-        assert!(
-            left.stdout.is_empty(),
-            "{}",
-            String::from_utf8_lossy(&left.stdout)
-        );
+        let left = processes_in(&bed.root());
+        assert!(left.is_empty(), "{left:?}");
         cluster.run(&bed, &["sealed"]).status(0);
         let marks = fs::read_dir(bed.path(".handloom/jobs")).unwrap();
         let marks = marks.map(|entry| entry.unwrap().file_name().into_string().unwrap());
