@@ -1,5 +1,11 @@
 //! Each kind of change, and exactly the steps that run for it.
 
+use handloom_core::content::FileRecords;
+use handloom_core::ledger::Ledger;
+use handloom_core::ledger::RealStorage;
+use handloom_core::world::Disk;
+use handloom_core::world::RealDisk;
+
 use crate::bed::Bed;
 
 /// Two chains that meet: `a.txt` and `b.txt` upper-cased, then joined.
@@ -54,6 +60,32 @@ fn a_changed_source_runs_what_depends_on_it() {
         .kept(1);
     assert_eq!(bed.read("out/all.txt"), "GAMMA\nBETA\n");
     bed.weave(&[]).all_kept(3);
+}
+
+/// Outputs that are so young that they are read before their steps run again.
+#[test]
+fn the_last_record_of_an_output_is_of_what_was_made_last() {
+    let bed = chains();
+    for edit in 0..4 {
+        bed.write(
+            "hand.loom",
+            &CHAINS.replace(
+                "a-z A-Z",
+                &format!("-- a-{0} A-{1}", ["y", "z"][edit % 2], ["Y", "Z"][edit % 2]),
+            ),
+        );
+        bed.weave(&[]).status(0);
+        let storage = Box::new(RealStorage::new(&bed.path(".handloom")));
+        let (ledger, _) = Ledger::open(storage, false).unwrap();
+        let disk = RealDisk::open(&bed.root()).unwrap();
+        for output in ["out/a.up", "out/b.up", "out/all.txt"] {
+            let stat = disk.stat(output).unwrap().unwrap();
+            assert!(
+                ledger.record(output).unwrap().same_stat(&stat),
+                "edit {edit}: {output}"
+            );
+        }
+    }
 }
 
 #[test]

@@ -105,7 +105,7 @@ impl Completion<'_, '_, '_, '_> {
         let project = self.view.project;
         let node = project.step(step);
         let outputs: Vec<(u16, PathId)> = project.step_outputs(node).to_vec();
-        let (made, mut entries) = self.outputs(&outputs, end)?;
+        let (made, made_records) = self.outputs(&outputs, end)?;
         let by_luck =
             self.edges
                 .behind_links(&self.view, self.states, self.context.disk, self.found, step);
@@ -142,7 +142,9 @@ impl Completion<'_, '_, '_, '_> {
         }
         let states: Vec<&State> = end.outputs.iter().map(|look| &look.state).collect();
         let (ending, dropped) = self.compare_with_last(project.step_name(step), &made, &states);
-        entries.extend(self.states.take_fresh());
+        // What was read before it ran stands in front of what it made: the last record of a file counts.
+        let mut entries = self.states.take_fresh();
+        entries.extend(made_records);
         entries.extend(dropped);
         let seen = Seen {
             outputs: made,
