@@ -281,7 +281,7 @@ impl CachedProject {
         self.front.header.is_unsure
     }
 
-    /// Whether the project is better kept anew: see [`Front::is_outgrown`].
+    /// Whether so much was written since that the project is better kept anew than all of it read by each run.
     #[must_use]
     pub fn is_outgrown(&self, ledger: &Ledger) -> bool {
         self.front.is_outgrown(ledger.end())

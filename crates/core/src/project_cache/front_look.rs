@@ -145,7 +145,7 @@ impl FrontLook {
         self.front.header.dependencies.asks()
     }
 
-    /// Whether the project is better kept anew, by whoever may; see [`Front::is_outgrown`].
+    /// Whether so much was written since that whoever may had better keep the project anew.
     #[must_use]
     pub fn is_outgrown(&self) -> bool {
         self.is_outgrown
