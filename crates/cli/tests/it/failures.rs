@@ -1,8 +1,6 @@
 //! Recipes that fail, runs that are interrupted, things that are not there.
 
 use std::process::Stdio;
-use std::time::Duration;
-use std::time::Instant;
 
 use crate::bed::Bed;
 
@@ -228,17 +226,6 @@ fn a_step_that_needs_itself_is_shown_as_a_circle() {
 }
 
 /// Waits until a file is there; the jobs under test say so themselves.
-fn wait_for(bed: &Bed, name: &str) {
-    let start = Instant::now();
-    while !bed.exists(name) {
-        assert!(
-            start.elapsed() < Duration::from_secs(30),
-            "{name} never came"
-        );
-        std::thread::sleep(Duration::from_millis(5));
-    }
-}
-
 fn signal(child: &std::process::Child, signal: &str) {
     let status = std::process::Command::new("kill")
         .args([signal, &child.id().to_string()])
@@ -258,7 +245,7 @@ fn an_interruption_ends_the_jobs_and_leaves_no_half_made_output() {
         .stderr(Stdio::null())
         .spawn()
         .unwrap();
-    wait_for(&bed, "started");
+    bed.await_file("started");
     signal(&child, "-INT");
     assert_eq!(child.wait().unwrap().code(), Some(130));
     assert!(!bed.exists("out"));
@@ -289,7 +276,7 @@ fn a_job_that_ignores_the_wish_to_stop_is_killed_by_the_second() {
         .stderr(Stdio::null())
         .spawn()
         .unwrap();
-    wait_for(&bed, "started");
+    bed.await_file("started");
     signal(&child, "-INT");
     signal(&child, "-TERM");
     assert_eq!(child.wait().unwrap().code(), Some(130));
@@ -307,7 +294,7 @@ fn jobs_get_the_signal_that_asked_the_run_to_end() {
             .stderr(Stdio::null())
             .spawn()
             .unwrap();
-        wait_for(&bed, "started");
+        bed.await_file("started");
         signal(&child, &format!("-{name}"));
         assert_eq!(child.wait().unwrap().code(), Some(130), "{name}");
         assert_eq!(bed.read("got"), format!("{name}\n"));
@@ -336,7 +323,7 @@ fn a_killed_run_loses_only_what_was_running() {
         .stderr(Stdio::null())
         .spawn()
         .unwrap();
-    wait_for(&bed, "started");
+    bed.await_file("started");
     signal(&child, "-KILL");
     child.wait().unwrap();
     let loom = bed.read("hand.loom");

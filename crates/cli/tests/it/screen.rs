@@ -12,6 +12,9 @@ use std::time::Instant;
 
 use crate::bed::Bed;
 
+/// Longer than anything takes that is waited for, on a machine with much else to do.
+pub const LONGEST: Duration = Duration::from_secs(60);
+
 /// A terminal of 80 columns and 24 rows with the program on it.
 pub struct Terminal {
     pub keyboard: File,
@@ -100,7 +103,7 @@ impl Terminal {
             match self.heard.recv_timeout(Duration::from_millis(50)) {
                 Ok(bytes) => self.screen.process(&bytes),
                 Err(_) => assert!(
-                    start.elapsed() < Duration::from_secs(20),
+                    start.elapsed() < LONGEST,
                     "{}: the screen never showed {what}:\n{}",
                     self.command,
                     self.contents()
@@ -131,7 +134,7 @@ impl Terminal {
 /// Waits until something is so.
 #[track_caller]
 pub fn wait_for(what: &str, is_so: impl Fn() -> bool) {
-    wait_for_long(what, Duration::from_secs(20), is_so);
+    wait_for_long(what, LONGEST, is_so);
 }
 
 /// Waits for what may take so long.

@@ -19,6 +19,7 @@ use serde_json::json;
 
 use crate::bed::Bed;
 use crate::bed::without_times;
+use crate::screen::LONGEST;
 
 const LOOM: &str = "let mode = env LIGHT_MODE or plain\ntarget out/<n>\n  needs each src/<n>.txt\n  recipe: echo @{mode}; cp @{needs} @{target}\n";
 
@@ -176,7 +177,7 @@ impl Standing {
             {
                 return;
             }
-            assert!(start.elapsed() < Duration::from_secs(20), "{answer:?}");
+            assert!(start.elapsed() < LONGEST, "{answer:?}");
             std::thread::sleep(Duration::from_millis(20));
         }
     }

@@ -13,6 +13,7 @@ use serde_json::Value;
 
 use crate::bed::Bed;
 use crate::bed::brief;
+use crate::screen::LONGEST;
 use crate::screen::Terminal;
 use crate::screen::state_of;
 use crate::screen::wait_for;
@@ -623,7 +624,7 @@ fn follow_edits(seed: u64, arguments: &[&str]) {
             let start = Instant::now();
             while whole() != expected {
                 assert!(
-                    start.elapsed() < Duration::from_secs(20),
+                    start.elapsed() < LONGEST,
                     "seed {seed}, round {round}, edit {kind}: {} and not {expected}\n{}\n{}",
                     whole(),
                     watch.said(),
