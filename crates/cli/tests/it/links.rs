@@ -118,6 +118,53 @@ fn a_targets_file_behind_a_link_is_not_taken_for_a_source() {
 }
 
 /// A compiler tells of a header as it found it, and a watch sees where that leads.
+/// A folder of sources becomes a link to one of targets, and what is described stays as it is.
+#[test]
+fn a_folder_that_becomes_a_link_to_targets_is_noticed() {
+    use std::os::unix::fs::symlink;
+    const LOOM: &str = "target gen/a
+  needs from
+  recipe: cp @{needs} @{target}
+target out
+  needs deep/inc/a
+  recipe: cp @{needs} @{target}
+";
+    for (old, new, to) in [
+        ("deep/inc", "deep/inc", "../gen"),
+        ("deep", "deep", "other"),
+    ] {
+        let bed = Bed::new(LOOM);
+        bed.write("from", "1");
+        bed.write("deep/inc/a", "own");
+        bed.weave(&[]).status(0);
+        // So that all of it is kept for the next run.
+        bed.weave(&[]).all_kept(2);
+        fs::remove_dir_all(bed.path(old)).unwrap();
+        if new == "deep" {
+            fs::create_dir(bed.path("other")).unwrap();
+            symlink("../gen", bed.path("other/inc")).unwrap();
+        }
+        symlink(to, bed.path(new)).unwrap();
+        bed.write("from", "2");
+        let says = [
+            "`deep/inc/a` is `gen/a`, which a target makes",
+            "write `gen/a`",
+        ];
+        bed.weave(&[]).status(2).says(&says);
+        bed.run(&["preview"]).status(2).says(&says);
+        bed.write("hand.loom", &LOOM.replace("deep/inc/a", "gen/a"));
+        bed.weave(&[]).status(0);
+        assert_eq!(bed.read("out"), "2");
+        // And back again.
+        bed.write("hand.loom", LOOM);
+        fs::remove_file(bed.path(new)).unwrap();
+        bed.write("deep/inc/a", "own again");
+        bed.weave(&[]).status(0);
+        assert_eq!(bed.read("out"), "own again");
+        bed.weave(&[]).all_kept(2);
+    }
+}
+
 #[test]
 fn a_targets_file_that_was_learned_behind_a_link_is_that_targets() {
     let bed = Bed::new(

@@ -24,6 +24,8 @@ pub struct Folders<'d> {
     listings: RefCell<HashMap<String, Listing>>,
     /// What was asked with [`Folders::is_folder`].
     asked: RefCell<HashMap<String, bool>>,
+    /// What was asked with [`Folders::real_path`].
+    followed: RefCell<HashMap<String, Option<String>>>,
 }
 
 /// A folder's names, and whether hidden ones were of interest.
@@ -81,6 +83,7 @@ impl<'d> Folders<'d> {
             disk,
             listings: RefCell::default(),
             asked: RefCell::default(),
+            followed: RefCell::default(),
         }
     }
 
@@ -141,8 +144,21 @@ impl<'d> Folders<'d> {
     /// # Errors
     /// When it is not there, or can't be entered.
     pub fn real_path(&self, folder: &str) -> io::Result<Option<String>> {
-        let folder = if folder.is_empty() { "./" } else { folder };
-        self.disk.real_path(folder)
+        let path = if folder.is_empty() { "./" } else { folder };
+        let real = self.disk.real_path(path)?;
+        let known = real.clone();
+        self.followed.borrow_mut().insert(folder.to_owned(), known);
+        Ok(real)
+    }
+
+    /// What [`Folders::real_path`] said so far of folders that are there.
+    #[must_use]
+    pub fn followed(&self) -> Vec<(String, Option<String>)> {
+        let followed = self.followed.borrow();
+        let followed = followed.iter().filter(|(folder, _)| !folder.is_empty());
+        followed
+            .map(|(folder, real)| (folder.clone(), real.clone()))
+            .collect()
     }
 
     /// Whether a path stands for a folder.

@@ -1,5 +1,7 @@
 //! What working out a project depended on, beside its description.
 
+use std::collections::HashSet;
+
 use serde::Deserialize;
 use serde::Serialize;
 
@@ -46,6 +48,8 @@ pub struct CacheDependencies {
     outputs: Vec<(String, String)>,
     folders: Vec<FolderDependency>,
     is_folder: Vec<(String, bool)>,
+    /// Where folders of prerequisites lead to; none outside of the project.
+    followed: Vec<(String, Option<String>)>,
     /// Files that an earlier run made, and whether they were as it left them: others are sources.
     leftovers: Vec<(String, Record, bool)>,
     /// Files that values were taken from.
@@ -92,6 +96,7 @@ impl CacheDependencies {
             outputs: environment.outputs(),
             folders: listed,
             is_folder: folders.told(),
+            followed: folders.followed(),
             leftovers,
             files: environment
                 .answered_files()
@@ -110,6 +115,7 @@ impl CacheDependencies {
         add(&mut self.outputs, &earlier.outputs, |(key, _)| key);
         add(&mut self.folders, &earlier.folders, |listed| &listed.folder);
         add(&mut self.is_folder, &earlier.is_folder, |(path, _)| path);
+        add(&mut self.followed, &earlier.followed, |(path, _)| path);
         add(&mut self.leftovers, &earlier.leftovers, |(path, ..)| path);
         add(&mut self.absent, &earlier.absent, |path| path);
         for file in &earlier.files {
@@ -191,6 +197,24 @@ impl CacheDependencies {
                 .iter()
                 .all(|(path, is)| is_folder(environment.disk, path) == *is)
             && self.leftovers.iter().all(leftover)
+            // A file whose folder leads elsewhere has another stat as well.
+            && (leftovers == Leftovers::ByStat || self.links_hold(environment))
+    }
+
+    /// Whether folders lead where they did.
+    fn links_hold(&self, environment: &RecordingEnvironment<'_>) -> bool {
+        let disk = environment.disk;
+        let mut plain = HashSet::new();
+        self.followed.iter().all(|(folder, real)| {
+            if real.as_deref() != Some(folder.trim_end_matches('/')) {
+                return disk.real_path(folder).is_ok_and(|now| now == *real);
+            }
+            // Each folder on the way is looked at once, which is much less than to follow all ways.
+            let ends = folder.match_indices('/').map(|(end, _)| end);
+            ends.map(|end| &folder[..end]).all(|folder| {
+                !plain.insert(folder) || !matches!(disk.stat(folder), Ok(Some(stat)) if stat.link)
+            })
+        })
     }
 }
 
@@ -317,8 +341,7 @@ impl FolderDependency {
 }
 
 fn add<T: Clone>(to: &mut Vec<T>, from: &[T], name: impl Fn(&T) -> &String) {
-    let known: std::collections::HashSet<String> =
-        to.iter().map(|item| name(item).clone()).collect();
+    let known: HashSet<String> = to.iter().map(|item| name(item).clone()).collect();
     to.extend(
         from.iter()
             .filter(|item| !known.contains(name(item)))

@@ -3,7 +3,7 @@
 //!
 //! A run that finds that everything holds, and every file as it is recorded here, has nothing to do, and needs
 //! neither the description's syntax nor the ledger's records. [`crate::ledger::arrays`] says how arrays are; the
-//! magic is `HLFRNT01`, the arrays are those of [`FrontSection`]; the first is a [`FrontHeader`] in the postcard
+//! magic is `HLFRNT02`, the arrays are those of [`FrontSection`]; the first is a [`FrontHeader`] in the postcard
 //! format.
 
 use serde::Deserialize;
@@ -49,7 +49,7 @@ enum FrontSection {
 const LONG_TAIL: usize = 16 << 10;
 
 const LAYOUT: ArrayLayout = ArrayLayout {
-    magic: b"HLFRNT01",
+    magic: b"HLFRNT02",
     older: &[],
     sizes: &[1, 1, 4, size_of::<LookRec>(), 32],
 };
