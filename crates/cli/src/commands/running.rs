@@ -172,14 +172,14 @@ pub fn weave(
     }
     let lock = take_lock(&approach.location, work.running.no_wait, ui)?;
     match unchanged::look(&mut approach, work) {
-        Ok(Some(kept)) => {
+        Ok(Some(kept)) if !approach.is_outgrown() => {
             if approach.has_news() {
                 let _lock = lock.signed();
                 approach.note();
             }
             return unchanged::tell(work, kept, began, ui);
         }
-        Ok(None) => {}
+        Ok(_) => {}
         Err(Interrupted) => return Ok(ExitCode::from(failure::INTERRUPTED)),
     }
     let lock = lock.signed();

@@ -117,8 +117,7 @@ pub fn look(approach: &mut Approach, work: &Work<'_>) -> Result<Option<usize>, I
         ..BuildRequest::default()
     };
     if !approach.asks() {
-        let kept = approach.unchanged(&request, cores(), None);
-        return Ok(kept.filter(|_| !approach.is_outgrown()));
+        return Ok(approach.unchanged(&request, cores(), None));
     }
     let executor = LocalExecutor::new(approach.location.root.clone(), approach.location.scratch());
     let executor = executor.with_grace(approach.settings.grace());
@@ -129,5 +128,5 @@ pub fn look(approach: &mut Approach, work: &Work<'_>) -> Result<Option<usize>, I
     if executor.control().token().is_raised() {
         return Err(Interrupted);
     }
-    Ok(kept.filter(|_| !approach.is_outgrown()))
+    Ok(kept)
 }

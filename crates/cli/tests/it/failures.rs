@@ -225,7 +225,6 @@ fn a_step_that_needs_itself_is_shown_as_a_circle() {
     ]);
 }
 
-/// Waits until a file is there; the jobs under test say so themselves.
 fn signal(child: &std::process::Child, signal: &str) {
     let status = std::process::Command::new("kill")
         .args([signal, &child.id().to_string()])

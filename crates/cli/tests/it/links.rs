@@ -117,7 +117,6 @@ fn a_targets_file_behind_a_link_is_not_taken_for_a_source() {
     ]);
 }
 
-/// A compiler tells of a header as it found it, and a watch sees where that leads.
 /// A folder of sources becomes a link to one of targets, and what is described stays as it is.
 #[test]
 fn a_folder_that_becomes_a_link_to_targets_is_noticed() {
@@ -165,6 +164,7 @@ target out
     }
 }
 
+/// A compiler tells of a header as it found it, and a watch sees where that leads.
 #[test]
 fn a_targets_file_that_was_learned_behind_a_link_is_that_targets() {
     let bed = Bed::new(

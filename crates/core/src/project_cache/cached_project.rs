@@ -20,7 +20,6 @@ use crate::project::What;
 use crate::project::folders::SeenFolder;
 use crate::project_cache::cache_file::CacheFile;
 use crate::project_cache::dependencies::CacheDependencies;
-use crate::project_cache::dependencies::Leftovers;
 use crate::project_cache::front::Front;
 use crate::project_cache::front::KeptText;
 use crate::project_cache::front::LookKind;
@@ -134,7 +133,7 @@ impl CachedProject {
     #[must_use]
     pub fn holds(&self, environment: &RecordingEnvironment<'_>) -> bool {
         let dependencies = &self.front.header.dependencies;
-        dependencies.holds(environment, Leftovers::Judged)
+        dependencies.holds(environment)
     }
 
     /// The folders whose names working out depended on, and the paths that were asked whether they are

@@ -166,9 +166,11 @@ impl CacheDependencies {
         !self.outputs.is_empty()
     }
 
-    /// Whether everything is as it was; with `ByStat` also no when that could only be told from the ledger.
-    pub fn holds(&self, environment: &RecordingEnvironment<'_>, leftovers: Leftovers) -> bool {
-        self.looks_hold(environment, leftovers) && self.outputs_hold(environment)
+    /// Whether everything is as it was.
+    pub fn holds(&self, environment: &RecordingEnvironment<'_>) -> bool {
+        self.looks_hold(environment, Leftovers::Judged)
+            && self.links_hold(environment)
+            && self.outputs_hold(environment)
     }
 
     /// Whether commands print what they did.
@@ -178,7 +180,8 @@ impl CacheDependencies {
             .all(|(key, text)| environment.output_again(key).as_ref() == Some(text))
     }
 
-    /// Whether everything but commands is as it was.
+    /// Whether everything but commands, and where folders lead to, is as it was: a file whose folder leads elsewhere has
+    /// another stat as well. With `ByStat` also no when that could only be told from the ledger.
     pub fn looks_hold(&self, environment: &RecordingEnvironment<'_>, leftovers: Leftovers) -> bool {
         let env = |(name, value): &(String, Option<String>)| (environment.env)(name) == *value;
         let leftover = |(path, record, is): &(String, Record, bool)| {
@@ -197,8 +200,6 @@ impl CacheDependencies {
                 .iter()
                 .all(|(path, is)| is_folder(environment.disk, path) == *is)
             && self.leftovers.iter().all(leftover)
-            // A file whose folder leads elsewhere has another stat as well.
-            && (leftovers == Leftovers::ByStat || self.links_hold(environment))
     }
 
     /// Whether folders lead where they did.

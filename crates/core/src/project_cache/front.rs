@@ -45,7 +45,7 @@ enum FrontSection {
     Digests,
 }
 
-/// How many bytes of the journal behind its mark each run may read at least, beside the front itself.
+/// A project is not kept anew before so many bytes, and an eighth of its front, stand behind its mark in the journal.
 const LONG_TAIL: usize = 16 << 10;
 
 const LAYOUT: ArrayLayout = ArrayLayout {
